@@ -9,6 +9,7 @@ mod args;
 mod attempt;
 mod cli_error;
 mod commands;
+mod completion;
 mod config;
 mod diagnose;
 mod environment;
@@ -37,6 +38,8 @@ use args::Command;
 use environment::OutputOptions;
 
 fn main() -> std::process::ExitCode {
+    // Ends the process if a shell asks for candidates.
+    clap_complete::CompleteEnv::with_factory(|| completion::add_candidates(help::command_line())).complete();
     let (command, mut common) = help::parse_arguments();
     let setting = OutputOptions::new(&common);
     let configured = config::apply(&mut common);

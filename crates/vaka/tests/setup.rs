@@ -119,7 +119,7 @@ fn the_events_have_a_schema() {
 fn completions_and_manual_pages_are_of_all_commands() {
     let bench = Bench::of(Vec::new());
     for shell in ["bash", "zsh", "fish"] {
-        bench.run(&["setup", "completions", shell]).expect(0, &["vaka", "simulate", "unattended"]);
+        bench.run(&["setup", "completions", shell]).expect(0, &["vaka", "COMPLETE"]);
     }
     let folder = bench.folder.path().join("man");
     bench.run(&["setup", "manual", folder.to_str().unwrap()]).expect(0, &["man -l"]);
@@ -170,4 +170,26 @@ fn a_command_has_only_the_options_that_it_uses() {
     bench.run(&["setup", "manual", folder.to_str().unwrap()]).expect(0, &[]);
     let page = std::fs::read_to_string(folder.join("vaka-keys-list.1")).unwrap();
     assert!(page.contains("Exit status") && !page.contains("unit"), "{page}");
+}
+
+/// A shell gets the units on the bench, the variants of the sheets, consents, examples and topics.
+#[test]
+fn shells_complete_values() {
+    let bench = Bench::of(vec![(Box::new(Gannet::new("G-1")), Vec::new())]);
+    let cases: [(&[&str], &[&str]); 7] = [
+        (&["update", "--unit", ""], &["port=1-1", "Gannet hydrophone interface"]),
+        (&["update", "--variant", ""], &["r1", "pb2"]),
+        (&["update", "--part", ""], &["interface"]),
+        (&["line", "--allow", "older"], &["older-version"]),
+        (&["demo", ""], &["petrel"]),
+        (&["help", ""], &["exit-status"]),
+        (&["keys", "list", "--"], &["--format"]),
+    ];
+    for (words, expected) in cases {
+        let mut command = bench.command();
+        command.env("COMPLETE", "fish").args(["--", "vaka"]).args(words);
+        let ended = Running::start(&mut command).end();
+        ended.expect(0, expected);
+        assert!(!ended.stdout.contains("--unit") || words[0] != "keys", "{}", ended.stdout);
+    }
 }

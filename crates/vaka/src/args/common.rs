@@ -64,7 +64,7 @@ pub const OPTIONS: [(&str, &[&[&str]]); 38] = [
 ];
 
 /// Options that mean the same everywhere.
-#[derive(Debug, ClapArgs)]
+#[derive(Debug, Default, ClapArgs)]
 #[command(next_help_heading = "General options")]
 pub struct Common {
     /// USB bus: usb (this computer, the default) or usbip://HOST[:PORT]; may be repeated

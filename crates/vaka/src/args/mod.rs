@@ -11,9 +11,7 @@ mod values;
 
 use clap::{Parser, Subcommand, ValueEnum};
 
-#[cfg(test)]
-pub use common::OPTIONS;
-pub use common::{Common, add_general_options, at};
+pub use common::{Common, OPTIONS, add_general_options, at};
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
 pub use release::{KeysCommand, Pack};
@@ -31,9 +29,10 @@ pub struct Args {
 }
 
 /// How results are printed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 pub enum Format {
-    /// Text for people
+    /// Text for reading
+    #[default]
     Text,
     /// One JSON object per line
     Json,

@@ -27,7 +27,7 @@ use vaka_messages::CommandError;
 const BOLD: Style = Style::new().bold();
 
 /// Name and purpose of each example.
-const SCENES: [(&str, &str); 9] = [
+pub const SCENES: [(&str, &str); 9] = [
     ("tern", "a tide gauge with two board revisions and one boot id: the right image and the wrong one"),
     ("gannet", "a hydrophone interface that enters update mode on request, by plain DFU"),
     ("petrel", "a wave buoy logger with a UF2 disk that identifies its board"),

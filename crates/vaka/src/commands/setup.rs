@@ -31,7 +31,12 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
         }
         SetupCommand::Completions { shell, out, replace } => {
             let mut text = Vec::new();
-            clap_complete::generate(*shell, &mut help::command_line(), "vaka", &mut text);
+            let shells = clap_complete::env::Shells::builtins();
+            let known = shells.completer(&shell.to_string());
+            let completer = known.ok_or_else(|| CliError::internal("this shell has no completions"))?;
+            // The script runs the program, which knows the units and sheets at that moment.
+            let written = completer.write_registration("COMPLETE", "vaka", "vaka", "vaka", &mut text);
+            written.map_err(|error| CliError::internal(error.to_string()))?;
             give(
                 &String::from_utf8_lossy(&text),
                 out.as_deref(),
