@@ -55,7 +55,7 @@ impl<'a> Context<'a> {
         (self.tell)(event);
         let Some((unit, step)) = shown.filter(|(_, step)| !self.pending_undo.contains(step)) else { return };
         self.pending_undo.push(step);
-        self.tell_owed(unit);
+        self.emit_pending_undo(unit);
     }
 
     /// The undo actions that the user has still to do, in order.
@@ -64,16 +64,16 @@ impl<'a> Context<'a> {
         undo_order(&steps).into_iter().map(|undo| undo.action.clone()).collect()
     }
 
-    /// Removes a step from those that are owed: it was observed, or the user confirmed it.
+    /// Removes a step from the pending ones: it was observed, or the user confirmed it.
     pub fn mark_undone(&mut self, unit: &str, action: &str) {
         let before = self.pending_undo.len();
         self.pending_undo.retain(|step| step.undo.as_ref().is_none_or(|undo| undo.action != action));
         if self.pending_undo.len() != before {
-            self.tell_owed(unit.to_owned());
+            self.emit_pending_undo(unit.to_owned());
         }
     }
 
-    fn tell_owed(&mut self, unit: String) {
+    fn emit_pending_undo(&mut self, unit: String) {
         let steps = self.pending_undo();
         (self.tell)(Event::PendingUndo { unit, steps });
     }
@@ -93,13 +93,13 @@ impl<'a> Context<'a> {
     /// continues.
     pub fn wait_until(&mut self, moment: Duration, what: &str) {
         let mut next_sign = self.now() + SIGN_OF_LIFE;
-        let mut is_told = false;
+        let mut matches_reported = false;
         loop {
             let left = moment.saturating_sub(self.now());
             if left.is_zero() {
                 return;
             }
-            if self.stop_requested() && left > LOOK_UP && !std::mem::replace(&mut is_told, true) {
+            if self.stop_requested() && left > LOOK_UP && !std::mem::replace(&mut matches_reported, true) {
                 self.warn(Warning::StoppingLater { left, waiting_for: what.to_owned() });
             }
             self.clock.sleep(left.min(LOOK_UP));

@@ -197,7 +197,7 @@ impl Field {
 mod tests {
     use super::*;
 
-    fn carried() -> TransferableRegion {
+    fn region() -> TransferableRegion {
         let field = |name: &str, offset, length, kind| Field {
             name: name.to_owned(),
             offset,
@@ -220,21 +220,21 @@ mod tests {
     fn a_units_own_fields_stay_and_the_rest_is_carried() {
         let file = [9, 9, 9, 9, 8, 8, 7, 7, 1, 2, 3, 4, 0, 0, 0, 0, 0xFF, 0xFF];
         let present = [b'A', b'1', 0, 0, 0x34, 0x12, 0xAB, 0xCD, 5, 6, 7, 8, 0, 0, 0, 0, 0xFF, 0xFF];
-        let carried = carried();
-        let merged = carried.merge(&file, &present, &[]).unwrap();
+        let region = region();
+        let merged = region.merge(&file, &present, &[]).unwrap();
         // By hand: 0x41 + 0x31 + 0x34 + 0x12 + 0xAB + 0xCD + 1 + 2 + 3 + 4 = 0x23A.
         let wanted = [b'A', b'1', 0, 0, 0x34, 0x12, 0xAB, 0xCD, 1, 2, 3, 4, 0x3A, 0x02, 0, 0, 0xFF, 0xFF];
         assert_eq!(merged, wanted);
-        assert_eq!(carried.check(&merged), Ok(()));
-        assert_eq!(carried.check(&file), Err(TransferError::Checksum { found: 0, expected: 36 + 16 + 14 + 10 }));
-        let values: Vec<String> = carried.fields.iter().map(|field| field.value(&merged).unwrap()).collect();
+        assert_eq!(region.check(&merged), Ok(()));
+        assert_eq!(region.check(&file), Err(TransferError::Checksum { found: 0, expected: 36 + 16 + 14 + 10 }));
+        let values: Vec<String> = region.fields.iter().map(|field| field.value(&merged).unwrap()).collect();
         assert_eq!(values, ["A1", "4660", "AB CD"]);
     }
 
     #[test]
     fn given_values_take_the_place_of_present_ones_or_are_refused() {
-        let carried = carried();
-        let merge = |name: &str, value: &str| carried.merge(&[0; 18], &[0; 18], &[(name.to_owned(), value.to_owned())]);
+        let region = region();
+        let merge = |name: &str, value: &str| region.merge(&[0; 18], &[0; 18], &[(name.to_owned(), value.to_owned())]);
         assert_eq!(merge("number", "B2").unwrap()[..4], *b"B2\0\0");
         assert_eq!(merge("zero", "258").unwrap()[4..6], [2, 1]);
         assert_eq!(merge("key", "0a FF").unwrap()[6..8], [0x0A, 0xFF]);
@@ -249,7 +249,7 @@ mod tests {
             let error = merge(name, value).unwrap_err().to_string();
             assert!(error.contains(words), "{error}");
         }
-        assert!(matches!(carried.merge(&[0; 17], &[0; 18], &[]), Err(TransferError::Length { .. })));
-        assert!(matches!(carried.merge(&[0; 5], &[0; 5], &[]), Err(TransferError::Length { .. })));
+        assert!(matches!(region.merge(&[0; 17], &[0; 18], &[]), Err(TransferError::Length { .. })));
+        assert!(matches!(region.merge(&[0; 5], &[0; 5], &[]), Err(TransferError::Length { .. })));
     }
 }

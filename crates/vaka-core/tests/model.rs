@@ -44,9 +44,9 @@ fn routes_say_how_they_are_entered_and_told_apart() {
     assert!(route(&gannet, "g1", 0).is_unattended());
     assert!(route(&gannet, "g1", 0).manual_steps().is_empty());
     // The chip's bootloader says the same on both boards; the loader names its board.
-    assert!(!route(&tern, "r1", 0).differs_as_told(route(&tern, "r2", 0)));
-    assert!(route(&tern, "r1", 1).differs_as_told(route(&tern, "r2", 1)));
-    assert!(route(&petrel, "pb1", 0).differs_as_told(route(&petrel, "pb2", 0)));
+    assert!(!route(&tern, "r1", 0).differs_in_report(route(&tern, "r2", 0)));
+    assert!(route(&tern, "r1", 1).differs_in_report(route(&tern, "r2", 1)));
+    assert!(route(&petrel, "pb1", 0).differs_in_report(route(&petrel, "pb2", 0)));
     assert_eq!(route(&petrel, "pb1", 0).kind.family(), Some(0x5EAB_D123));
     assert_eq!(route(&petrel, "pb1", 0).kind.board_id(), Some("Petrel-PB1-r3"));
     assert_eq!((route(&heron, "d1", 0).kind.family(), route(&heron, "d1", 0).kind.board_id()), (None, None));

@@ -8,8 +8,8 @@ use vaka_base::ParseError;
 
 /// An address in a unit's memory.
 ///
-/// 64 bits wide, so that sums of a 32-bit address and a length never wrap
-/// unseen. Shown as `0x0A00_2400`.
+/// 64 bits wide, so that the sum of a 32-bit address and a length does not overflow. Printed as
+/// `0x0A00_2400`.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Address(u64);
 

@@ -60,7 +60,7 @@ pub struct FileFacts {
     /// The ELF header.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub elf: Option<ElfFacts>,
-    /// The version in the file's name: weak, since anybody can rename a file.
+    /// The version in the file's name: weak, because files are easily renamed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub named_version: Option<Version>,
     /// Whether the file name ends in `.dfu` but the file has no valid DFU suffix.

@@ -71,7 +71,7 @@ enum Product {
     Auk,
     Fulmar,
     Skua,
-    /// An ordinary USB stick: no product of anybody's.
+    /// An ordinary USB stick.
     Stick,
 }
 

@@ -339,7 +339,7 @@ impl Attempt {
     }
 
     /// Records the pending undo actions.
-    pub fn note_owed(&self, steps: &[String]) -> Result<(), String> {
+    pub fn record_pending_undo(&self, steps: &[String]) -> Result<(), String> {
         append(&self.path, &self.id, RecordBody::PendingUndo(steps.to_vec()))
             .map_err(|error| format!("{}: {error}", self.path.display()))
     }

@@ -27,7 +27,7 @@ pub fn lines() -> Vec<String> {
     lines
 }
 
-/// Prints the owed steps on standard error.
+/// Prints the pending undo steps on standard error.
 pub fn print() {
     lines().iter().for_each(|line| crate::render::err!("{line}"));
 }

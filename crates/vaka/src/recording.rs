@@ -42,7 +42,7 @@ impl<'scope> JournalEntry<'scope> {
         match event {
             Event::PendingUndo { unit, steps } => {
                 if let Some(attempt) = &self.attempt {
-                    self.failure = attempt.note_owed(&steps).err().or(self.failure.take());
+                    self.failure = attempt.record_pending_undo(&steps).err().or(self.failure.take());
                 }
                 tell(Event::PendingUndo { unit, steps });
             }

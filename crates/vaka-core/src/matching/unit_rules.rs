@@ -23,7 +23,7 @@ pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts,
     evidence.extend(match &route.kind {
         RouteKind::Dfu { memory } | RouteKind::PlainDfu { memory, .. } => of_dfu_unit(variant, route, memory, unit),
         RouteKind::Volume(volume) => of_disk(variant, volume, unit.volume.as_ref()),
-        RouteKind::Dialect(dialect) => of_told(variant, route, dialect, unit),
+        RouteKind::Dialect(dialect) => reported_properties(variant, route, dialect, unit),
     });
     evidence
 }
@@ -58,7 +58,7 @@ pub(super) fn signs(
 
 /// The properties that the unit reported in its dialect. A reply in the dialect is itself
 /// evidence; each property that the sheet requires must be reported.
-fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &UnitFacts) -> Vec<Evidence> {
+fn reported_properties(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &UnitFacts) -> Vec<Evidence> {
     let of = |says: String| unit_observation(variant, Source::Reported, says);
     if unit.told.is_empty() && dialect.tells.is_empty() {
         return vec![of(route.kind.to_string()).weighs(Weight::Neutral, "it reports nothing that could be compared")];

@@ -264,7 +264,8 @@ fn running_as<'a>(sheet: &'a Sheet, unit: &UnitFacts) -> Vec<&'a Variant> {
 
 /// The candidates that match the unit's board information; all of them if it matches none.
 pub fn filter_by_board_info<'a>(unit: &UnitFacts, candidates: Vec<&'a Variant>) -> Vec<&'a Variant> {
-    let is_it = |variant: &&&Variant| variant.route(unit.id).is_some_and(|route| route.is_told(unit) == Some(true));
+    let is_it =
+        |variant: &&&Variant| variant.route(unit.id).is_some_and(|route| route.matches_reported(unit) == Some(true));
     let named: Vec<&Variant> = candidates.iter().filter(is_it).copied().collect();
     if named.is_empty() { candidates } else { named }
 }
@@ -324,7 +325,7 @@ fn against(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &Variant) -
 /// Whether the unit's descriptors distinguish a variant from the others with its id.
 fn tells_apart(sheet: &Sheet, variant: &Variant, route: &Route, unit: &UnitFacts) -> bool {
     let others = || sheet.variants_with_route(unit.id).filter(|other| other.id != variant.id);
-    let differs = |other: &Variant| other.route(unit.id).is_some_and(|theirs| route.differs_as_told(theirs));
+    let differs = |other: &Variant| other.route(unit.id).is_some_and(|theirs| route.differs_in_report(theirs));
     others().next().is_some() && others().all(differs)
 }
 
@@ -443,7 +444,7 @@ pub fn all_self_identifying(variants: &[&Variant]) -> bool {
     let routes: Vec<&Route> = variants.iter().filter_map(|variant| variant.routes.first()).collect();
     let apart = |index: usize, a: &Route| {
         let mut others = routes[index + 1..].iter();
-        others.all(|b| a.id == b.id && a.entry == b.entry && a.differs_as_told(b))
+        others.all(|b| a.id == b.id && a.entry == b.entry && a.differs_in_report(b))
     };
     let told = routes.len() == variants.len() && routes.iter().all(|route| route.is_self_identifying());
     told && !routes.is_empty() && routes.iter().enumerate().all(|(index, route)| apart(index, route))

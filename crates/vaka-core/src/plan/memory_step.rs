@@ -6,7 +6,7 @@ use crate::plan::step::{RestartMethod, Step};
 use crate::sheet::{Undo, UndoPhase};
 use vaka_image::address::Span;
 
-/// An operation on the memory of a connected unit. Only an [`ApprovedPlan`] hands these out.
+/// An operation on the memory of a connected unit. Only an [`ApprovedPlan`] returns these.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum MemoryStep<'p> {
     /// Erase these sectors.

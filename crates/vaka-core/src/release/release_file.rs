@@ -94,7 +94,7 @@ impl Release {
         Ok(assemble(&bytes, signed.as_ref().map(|(signature, pem)| (&signature[..], pem.as_str())), members))
     }
 
-    /// Reads a file, and checks all that can be checked without trusting anybody.
+    /// Reads a file, and checks everything that does not depend on trusted keys.
     /// `this` is the version of this Vaka.
     ///
     /// # Errors

@@ -497,7 +497,7 @@ impl Variant {
     fn for_transferable(&self, name: &str) -> Option<Self> {
         let region = self.regions.iter().find(|region| region.name == name && region.transferable.is_some())?;
         let mut variant = self.clone();
-        let memory = region.transferable.as_ref().and_then(|carried| carried.memory.clone());
+        let memory = region.transferable.as_ref().and_then(|region| region.memory.clone());
         variant.routes =
             self.routes.iter().filter_map(|route| route.for_transferable(region, memory.as_ref())).collect();
         variant.image = ImageRules { binary_at: Some(region.span.start()), ..ImageRules::of(region.clone()) };

@@ -6,7 +6,7 @@
 use std::ops::Range;
 
 use super::raw::{
-    Number, RawAllowed, RawApplication, RawFact, RawImage, RawMark, RawOldest, RawPart, RawPlace, RawProduct,
+    Number, RawAllowed, RawApplication, RawFact, RawImage, RawMark, RawMinimumVersion, RawPart, RawPlace, RawProduct,
     RawRegion, RawSheet, RawShows, RawString, RawTransferable, RawVariant, RawVersionSource, RawWrapper, RawZone,
     Spanned,
 };
@@ -191,7 +191,7 @@ impl Checker<'_> {
             _ => {}
         }
         // Board information distinguishes a unit as well as a label.
-        let shared = |a: &Route, b: &Route| a.id.overlap(&b.id) && !a.differs_as_told(b);
+        let shared = |a: &Route, b: &Route| a.id.overlap(&b.id) && !a.differs_in_report(b);
         let is_twin = |other: &&Variant| {
             let like = |route: &Route| other.routes.iter().any(|theirs| shared(route, theirs));
             other.id != variant.id && variant.routes.iter().any(like)
@@ -554,10 +554,10 @@ impl Checker<'_> {
         })
     }
 
-    fn minimum_version(&self, raw: &Spanned<RawOldest>) -> Checked<(Version, Option<String>)> {
+    fn minimum_version(&self, raw: &Spanned<RawMinimumVersion>) -> Checked<(Version, Option<String>)> {
         let (version, why) = match raw.get_ref() {
-            RawOldest::Version(version) => (version, None),
-            RawOldest::Explained { version, why } => (version, Some(why)),
+            RawMinimumVersion::Version(version) => (version, None),
+            RawMinimumVersion::Explained { version, why } => (version, Some(why)),
         };
         let at = |text: &String| Spanned::new(raw.span(), text.clone());
         let why = why.map(|why| self.words("minimum_version", &at(why))).transpose()?;

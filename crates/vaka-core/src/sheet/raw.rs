@@ -320,7 +320,7 @@ pub(super) struct RawImage {
     pub(super) marks: Vec<RawMark>,
     pub(super) version: Option<RawPlace>,
     pub(super) stamp: Option<RawPlace>,
-    pub(super) minimum_version: Option<Spanned<RawOldest>>,
+    pub(super) minimum_version: Option<Spanned<RawMinimumVersion>>,
     /// The field in which the image stores its length.
     pub(super) length: Option<RawLength>,
     /// The checksum that the image stores.
@@ -406,7 +406,7 @@ pub(super) struct RawCrc {
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
-pub(super) enum RawOldest {
+pub(super) enum RawMinimumVersion {
     Version(String),
     Explained { version: String, why: String },
 }

@@ -46,22 +46,22 @@ impl Route {
     }
 
     /// Whether a unit's reports match this route; `None` if it reports nothing.
-    pub fn is_told(&self, unit: &UnitFacts) -> Option<bool> {
+    pub fn matches_reported(&self, unit: &UnitFacts) -> Option<bool> {
         let signs = self.signs.of(unit);
-        let told = signs.iter().filter_map(|sign| sign.is_so).chain(self.kind.is_told(unit));
+        let told = signs.iter().filter_map(|sign| sign.is_so).chain(self.kind.matches_reported(unit));
         told.fold(None, |all, one| Some(all.unwrap_or(true) && one))
     }
 
     /// Whether reports distinguish two routes with the same id.
-    pub fn differs_as_told(&self, other: &Self) -> bool {
-        self.kind.differs_as_told(&other.kind) || self.signs.exclude(&other.signs)
+    pub fn differs_in_report(&self, other: &Self) -> bool {
+        self.kind.differs_in_report(&other.kind) || self.signs.exclude(&other.signs)
     }
 
     /// The manual steps of the entry, in order.
     pub fn manual_steps(&self) -> Vec<&ManualStep> {
         let steps = self.entry.iter();
-        let hands = steps.filter_map(|step| if let EntryStep::Manual(hand) = step { Some(&**hand) } else { None });
-        hands.collect()
+        let manual = steps.filter_map(|step| if let EntryStep::Manual(step) = step { Some(&**step) } else { None });
+        manual.collect()
     }
 
     /// Whether the entry has no manual step.
@@ -257,7 +257,7 @@ impl RouteKind {
     }
 
     /// Whether a unit's reports match this route; `None` if it reports nothing.
-    fn is_told(&self, unit: &UnitFacts) -> Option<bool> {
+    fn matches_reported(&self, unit: &UnitFacts) -> Option<bool> {
         if let Some(wanted) = self.board_id() {
             return unit.volume.as_ref()?.board()?.board_id.map(|found| found == wanted);
         }
@@ -268,7 +268,7 @@ impl RouteKind {
     }
 
     /// Whether reports distinguish two routes with the same id.
-    fn differs_as_told(&self, other: &Self) -> bool {
+    fn differs_in_report(&self, other: &Self) -> bool {
         if let (Some(a), Some(b)) = (self.board_id(), other.board_id()) {
             return a != b;
         }

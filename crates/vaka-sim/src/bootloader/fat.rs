@@ -10,7 +10,7 @@ const RESERVED: u32 = 1;
 const ROOT_ENTRIES: u32 = 64;
 const ROOT_SECTORS: u32 = ROOT_ENTRIES * 32 / SECTOR_LEN;
 
-/// 2026-03-03, as the format packs it.
+/// 2026-03-03 in the packed form of FAT.
 const DATE: u16 = (46 << 9) | (3 << 5) | 3;
 
 /// A file of a volume.

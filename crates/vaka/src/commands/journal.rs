@@ -119,11 +119,11 @@ fn list(records: &[&Record], setting: &OutputOptions) {
         "{}, {good} of them successful. 'vaka journal ATTEMPT' shows one in full.",
         text::count(records.len(), "attempt")
     ));
-    list_owed(records);
+    list_pending_undo(records);
 }
 
 /// Lists the units whose last attempt left steps to undo.
-fn list_owed(records: &[&Record]) {
+fn list_pending_undo(records: &[&Record]) {
     for unit in units(records) {
         let Some(last) = unit.attempts.last().filter(|last| !last.pending_undo().is_empty()) else { continue };
         print_line("");

@@ -66,11 +66,11 @@ fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, CliError> {
     if sheets.is_empty() {
         return Err(environment::no_sheets());
     }
-    let carried: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_transferable(region)).collect();
-    if carried.is_empty() {
+    let transferable: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_transferable(region)).collect();
+    if transferable.is_empty() {
         return Err(CommandError::NotTransferable { region: region.to_owned() }.into());
     }
-    Ok(carried)
+    Ok(transferable)
 }
 
 /// The content of the region in a unit, with its description.
@@ -81,11 +81,11 @@ fn present(
 ) -> Result<(Vec<u8>, Span, TransferableRegion), CliError> {
     let region: &Region = session.region(name)?;
     let missing = || CommandError::NotTransferableHere { region: name.to_owned() };
-    let carried = region.transferable.clone().ok_or_else(missing)?;
+    let transferable = region.transferable.clone().ok_or_else(missing)?;
     let span = region.span;
     let parts = session.read(&[span], cx)?;
     let image = image_of(&parts, &[span]).ok_or_else(|| CliError::internal("the data read is not an image"))?;
-    Ok((image.bytes(span).unwrap_or_default().to_vec(), span, carried))
+    Ok((image.bytes(span).unwrap_or_default().to_vec(), span, transferable))
 }
 
 fn request(common: &Common) -> ReadRequest {
@@ -113,10 +113,10 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Outp
         .zip(session.variant())
         .map(|(sheet, variant)| (sheet.product.id.clone(), variant.id.to_string()));
     session.leave(&mut cx);
-    let (content, span, carried) = read?;
+    let (content, span, transferable) = read?;
     let (product, variant) = known.ok_or_else(|| CliError::internal("the unit has no product sheet"))?;
     let not_sound = |reason: String| CommandError::NotSound { region: region.to_owned(), reason };
-    carried.check(&content).map_err(|error| not_sound(error.to_string()))?;
+    transferable.check(&content).map_err(|error| not_sound(error.to_string()))?;
     let file = SettingsFile {
         settings: FORMAT,
         product,
@@ -137,11 +137,11 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Outp
         "range": span,
         "product": file.product,
         "variant": file.variant,
-        "per_unit": per_unit(&carried, &content),
+        "per_unit": per_unit(&transferable, &content),
     });
     print_result(setting.format, &event, || {
         print_line(&format!("{}: region '{region}', {span}, of {} {}.", out.display(), file.product, file.variant));
-        for field in &carried.fields {
+        for field in &transferable.fields {
             if let Some(value) = field.value(&content) {
                 print_line(&format!("  {} ({}): {value}; per-unit, not transferred", field.name, field.meaning));
             }
@@ -159,7 +159,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
     let mut session = read_session::open_to_read(&bench, &request(common), &mut *prompt::at(common), &mut cx)?;
     let prepared = prepare(&mut session, &file, &Source { path, content: &content, set }, &mut cx);
-    let (image, label, carried) = match prepared {
+    let (image, label, transferable) = match prepared {
         Ok(prepared) => prepared,
         Err(problem) => {
             session.leave(&mut cx);
@@ -190,11 +190,11 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
             "state": "loaded",
             "file": path,
             "region": file.region,
-            "per_unit": per_unit(&carried, bytes),
+            "per_unit": per_unit(&transferable, bytes),
         });
         print_result(setting.format, &event, || {
             print_line(&format!("Loaded into '{}'. Per-unit fields, kept or given:", file.region));
-            for field in &carried.fields {
+            for field in &transferable.fields {
                 let value = field.value(bytes).unwrap_or_default();
                 print_line(&format!("  {} ({}): {value}", field.name, field.meaning));
             }
@@ -231,22 +231,22 @@ fn prepare(
         let (of, unit) = (file.product.clone(), product.to_string());
         return Err(CommandError::OtherProduct { path: path(), of, unit }.into());
     }
-    let (present, span, carried) = present(session, &file.region, cx)?;
+    let (present, span, transferable) = present(session, &file.region, cx)?;
     let not_sound = |reason: String| CommandError::SettingsNotSound { path: path(), reason };
-    carried.check(content).map_err(|error| not_sound(error.to_string()))?;
+    transferable.check(content).map_err(|error| not_sound(error.to_string()))?;
     let given = |field: &Field| set.iter().any(|(name, _)| *name == field.name);
-    if let Err(error) = carried.check(&present)
-        && !carried.fields.iter().all(given)
+    if let Err(error) = transferable.check(&present)
+        && !transferable.fields.iter().all(given)
     {
-        let open = carried.fields.iter().filter(|field| !given(field));
+        let open = transferable.fields.iter().filter(|field| !given(field));
         let names = open.map(|field| field.name.clone()).collect();
         return Err(CommandError::ValuesNeeded { reason: error.to_string(), names }.into());
     }
     let not_merged = |reason: String| CommandError::NotMerged { path: path(), reason };
-    let merged = carried.merge(content, &present, set).map_err(|error| not_merged(error.to_string()))?;
+    let merged = transferable.merge(content, &present, set).map_err(|error| not_merged(error.to_string()))?;
     let image = Image::from_memory(&[(span.start(), merged)]).ok_or_else(|| CliError::internal("no image"))?;
     let label = session.variant().map(|variant| variant.id.to_string()).unwrap_or_default();
-    Ok((image, label, carried))
+    Ok((image, label, transferable))
 }
 
 fn read_file(path: &Path) -> Result<(SettingsFile, Vec<u8>), CliError> {

@@ -51,13 +51,13 @@ pub fn run(bench: &Bench<'_>, there: &[DeviceInfo], common: &Common) -> Outcome 
 /// Forwards the events of one bus. A failing bus is reported once and watched further.
 fn watch(bus: &dyn Bus, known: Vec<DeviceInfo>, sender: &mpsc::Sender<Result<HotplugEvent, BusError>>) {
     let mut watch = Some(PolledWatch::since(bus, &SystemClock, known));
-    let mut is_told = false;
+    let mut matches_reported = false;
     while !signals::flag().load(Ordering::SeqCst) {
         let next = match &mut watch {
             Some(watch) => watch.next(LOOK_UP),
             None => PolledWatch::new(bus, &SystemClock).map(|new| {
                 watch = Some(new);
-                is_told = false;
+                matches_reported = false;
                 Vec::new()
             }),
         };
@@ -65,7 +65,7 @@ fn watch(bus: &dyn Bus, known: Vec<DeviceInfo>, sender: &mpsc::Sender<Result<Hot
             Ok(changes) => changes.into_iter().try_for_each(|change| sender.send(Ok(change))),
             Err(error) => {
                 watch = None;
-                let first = !std::mem::replace(&mut is_told, true);
+                let first = !std::mem::replace(&mut matches_reported, true);
                 std::thread::sleep(LOOK_UP * 5);
                 if first { sender.send(Err(error)) } else { Ok(()) }
             }

@@ -41,13 +41,13 @@ pub fn renderer(setting: &OutputOptions) -> Box<dyn Renderer> {
         Format::Json => Box::new(json::Json),
         Format::Text => Box::new(text::Text::new(*setting)),
     };
-    Box::new(Noting(inner))
+    Box::new(UndoRecorder(inner))
 }
 
-/// Notes owed steps, for whichever way the program ends.
-struct Noting(Box<dyn Renderer>);
+/// Records pending undo steps, so that the end of the program can print them.
+struct UndoRecorder(Box<dyn Renderer>);
 
-impl Renderer for Noting {
+impl Renderer for UndoRecorder {
     fn event(&mut self, event: Event) {
         pending_undo::note(&event);
         self.0.event(event);

@@ -66,7 +66,7 @@ pub fn sync_and_identify(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result
     told.collect()
 }
 
-/// The bytes of an image in a span, with its gaps as erased flash reads.
+/// The bytes of an image in a span; gaps are filled with the value of erased flash.
 fn filled(image: &Image, span: Span) -> Vec<u8> {
     let mut data = vec![ERASED; usize::try_from(span.len()).unwrap_or_default()];
     image.copy_to(span.start(), &mut data);
