@@ -131,7 +131,7 @@ mod tests {
 
     /// A long wait runs to its end; a stop request gets one warning with the reason.
     #[test]
-    fn a_unit_at_work_is_left_alone_and_that_is_said() {
+    fn a_unit_at_work_is_left_alone_and_that_is_reported() {
         for (length, stop_requested, told, signs) in
             [(10, false, 0, 4), (10, true, 1, 4), (1, true, 1, 0), (0, true, 0, 0)]
         {

@@ -157,7 +157,7 @@ fn a_unit_that_returns_under_its_old_number_is_back() {
 
 /// The bootloader's own status is asked for when a unit comes back in it.
 #[test]
-fn bad_firmware_after_the_restart_is_told_with_what_helps() {
+fn bad_firmware_after_the_restart_is_reported_with_what_helps() {
     let sheet: Vec<&str> =
         GANNET.lines().filter(|line| !line.starts_with("length = ") && !line.starts_with("checksum = ")).collect();
     let traits = Traits { can_upload: true, tolerant: false, will_detach: false };

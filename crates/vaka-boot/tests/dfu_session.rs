@@ -141,7 +141,7 @@ fn a_unit_that_names_no_time_is_asked_again_after_growing_pauses() {
 }
 
 #[test]
-fn an_absurd_time_is_capped_and_told_once() {
+fn an_absurd_time_is_capped_and_reported_once() {
     let list = vec![status(0, 0xFF_FFFF, 4), status(0, 0xFF_FFFF, 4), status(0, 0, 5)];
     let done = with_unit(statuses(list), erase);
     assert_eq!(done.result, Ok(()));
@@ -156,7 +156,7 @@ fn an_absurd_time_is_capped_and_told_once() {
 }
 
 #[test]
-fn a_unit_that_stays_busy_is_given_up() {
+fn a_unit_that_stays_busy_is_abandoned() {
     let done = with_unit(statuses(vec![status(0, 500, 4)]), erase);
     assert_eq!(done.result, Err(SessionError::Timeout("the unit is still busy after 60 s".into())));
     assert!(done.time < Duration::from_secs(62));
@@ -178,7 +178,7 @@ fn a_time_in_an_idle_state_delays_only_the_next_status() {
 }
 
 #[test]
-fn blocks_are_numbered_and_a_short_one_stands_alone() {
+fn blocks_are_numbered_and_a_short_one_is_alone() {
     let done = with_unit(statuses(vec![status(0, 0, 5)]), |session, cx| {
         session.write(AT, &[1; 16], cx)?;
         session.write(Address::new(AT.get() + 16), &[2; 16], cx)?;
@@ -221,7 +221,7 @@ fn a_refusal_comes_with_the_units_own_words_and_nothing_that_steers_a_terminal()
 }
 
 #[test]
-fn short_answers_and_odd_states_are_told() {
+fn short_answers_and_odd_states_are_reported() {
     for (answer, words) in [
         (Ok(vec![0; 5]), "its status has 5 bytes instead of 6"),
         (status(0, 0, 9), "after a download it is in dfuUPLOAD-IDLE"),
@@ -285,7 +285,7 @@ fn the_way_to_idle_begins_without_starting_anything() {
 }
 
 #[test]
-fn a_unit_may_vanish_while_it_is_told_to_leave() {
+fn a_unit_may_vanish_while_it_is_reported_to_leave() {
     for gone_at in [DOWNLOAD, GET_STATUS] {
         let mut leaving = false;
         let script = move |request: u8, _: u16, data: &[u8]| {

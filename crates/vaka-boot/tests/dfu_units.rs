@@ -453,7 +453,7 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
 
 /// The sheet's memory, by name and by numbers; one that is not there refuses.
 #[test]
-fn the_sheet_says_which_memory_is_meant() {
+fn the_sheet_says_which_memory_is_used() {
     for (line, code) in [
         ("memory = \"Gannet firmware\"", ExitCode::Done),
         ("interface = 0\nalternate = 0", ExitCode::Done),

@@ -78,7 +78,7 @@ fn every_kind_of_disk_takes_its_file_and_the_result_says_what_was_checked() {
 /// The image's version is confirmed by what the unit tells: its release number, or
 /// the line for its part in a text file.
 #[test]
-fn the_version_comes_from_where_the_part_tells_it() {
+fn the_version_comes_from_the_source_of_the_part() {
     for (scene, before, after) in [
         (display(heron::Quirks::default()), "3.0.0", "3.1.0"),
         (Scene::petrel(Petrel::new(Board::Pb1, "P-00112"), Vec::new()), "2.3.0", "2.4.0"),
@@ -288,7 +288,7 @@ fn a_unit_that_refuses_the_file_is_believed() {
 }
 
 #[test]
-fn a_unit_that_does_not_count_or_vanishes_is_told_apart() {
+fn a_unit_that_does_not_count_or_vanishes_is_distinguished() {
     let drops_last_reply = petrel(Quirks {
         loader: vaka_sim::bootloader::uf2::Quirks { drops_last_reply: true, ..Default::default() },
         ..Quirks::default()
@@ -483,7 +483,7 @@ fn whatever_is_on_a_disk_is_survived() {
 }
 
 #[test]
-fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
+fn any_combination_of_faults_no_unit_with_a_disk_is_harmed() {
     const CASES: u32 = 500;
     let files = files();
     let mut random = Random(0x5EA5_71CC);

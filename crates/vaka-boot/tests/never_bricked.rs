@@ -131,7 +131,7 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
 }
 
 #[test]
-fn whatever_comes_together_no_unit_is_harmed() {
+fn any_combination_of_faults_no_unit_is_harmed() {
     // Without what would prove that a file is whole: more of what is wrong gets to the unit.
     let text = include_str!("../../../demo/sheets/tern.toml");
     let proves = |line: &&str| !line.starts_with("length = ") && !line.starts_with("checksum = ");

@@ -144,7 +144,7 @@ fn tern_with(sheet: &str) -> Scene {
 }
 
 #[test]
-fn not_back_is_told_apart() {
+fn not_back_is_distinguished() {
     let pulled = Scene::tern_r1(Vec::new());
     // Erase, write, read back and the leave request take some 0.45 s; then the
     // unit is dark for a quarter of a second.

@@ -36,7 +36,7 @@ fn ids_print_as_they_are_written() {
 }
 
 #[test]
-fn routes_say_how_they_are_entered_and_told_apart() {
+fn routes_say_how_they_are_entered_and_distinguished() {
     let (tern, gannet, petrel, heron) =
         (sheet("tern.toml"), sheet("gannet.toml"), sheet("petrel.toml"), sheet("heron.toml"));
     // By hands, or by a request of the host alone.
@@ -56,7 +56,7 @@ fn routes_say_how_they_are_entered_and_told_apart() {
 
 /// A sheet cut down to one part has nothing of the others.
 #[test]
-fn a_part_of_a_product_stands_alone() {
+fn a_part_of_a_product_is_alone() {
     let heron = sheet("heron.toml");
     let part = heron.only_part("display").unwrap();
     assert!(part.variant("d1").is_some() && part.variant("i1").is_none());

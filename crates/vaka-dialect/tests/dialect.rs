@@ -205,7 +205,7 @@ fn what_is_wrong_is_found_with_line_and_column() {
 }
 
 #[test]
-fn all_that_is_wrong_is_told_at_once() {
+fn all_errors_are_reported_at_once() {
     let text = SOUND.replace("MAGIC\"", "MAGICK\"").replace("u8 in status\"\n\n[sync]", "u8 in stat\"\n\n[sync]");
     let found = errors(&text);
     assert_eq!(found.len(), 2, "{found:?}");
@@ -356,7 +356,7 @@ proptest! {
 
     /// Whatever comes is read or refused, and shown in full.
     #[test]
-    fn anything_that_comes_is_shown_in_full(input in proptest::collection::vec(any::<u8>(), 0..50)) {
+    fn any_text_is_printed_in_full(input in proptest::collection::vec(any::<u8>(), 0..50)) {
         let dialect = Arc::new(one("1", "u8 n2, bits16be(a:4, _:12), bytes(n2) t, hex h, ',', bytes rest, u8 = xor(above)"));
         let exchange = dialect.exchange(exchange_of(&dialect, OperationName::Enter));
         let mut memory = Bindings::new(dialect.clone());

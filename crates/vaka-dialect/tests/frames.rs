@@ -254,7 +254,7 @@ fn exchange(lines: &str) -> (Arc<Dialect>, usize) {
 
 /// A unit may refuse with a frame of its own; without a table its values are the reason.
 #[test]
-fn a_refusal_without_a_table_is_told_by_its_values() {
+fn a_refusal_without_a_table_is_reported_by_its_values() {
     let (dialect, number) = exchange("reply = \"'OK'\"\nrefused = \"'NO', u8 why, u8 place\"\nbusy = \"'..'\"");
     let answer = |input: &[u8]| Bindings::new(dialect.clone()).answer(dialect.exchange(number), input, true);
     assert_eq!(answer(b"OK"), ReplyOutcome::Done(2));

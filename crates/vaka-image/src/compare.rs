@@ -177,7 +177,7 @@ mod tests {
     }
 
     #[test]
-    fn cells_are_told_apart() {
+    fn cells_are_distinguished() {
         let first = image(&[(0, &[1; 16]), (16, &[2; 16]), (32, &[3; 16]), (64, &[4; 8]), (96, &[5; 16])]);
         let mut memory = vec![1; 16];
         memory.extend([2; 15]);

@@ -118,7 +118,7 @@ fn uf2_is_read_in_any_order_and_by_family() {
 }
 
 #[test]
-fn uf2_blocks_beside_the_firmware_are_told_apart() {
+fn uf2_blocks_beside_the_firmware_are_distinguished() {
     // Comments count in the numbering, but are no data.
     let set = [block(0, 2, &[]), block(1, 2, &[(8, 0x2001)])].concat();
     let image = vaka_image::read(&set, NO_OPTIONS).unwrap();

@@ -86,7 +86,7 @@ mod tests {
 
     /// A pseudo-terminal takes the place of the unit.
     #[test]
-    fn every_byte_comes_as_it_is_and_a_hang_up_is_told() {
+    fn every_byte_comes_as_it_is_and_a_hang_up_is_reported() {
         let unit = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
         grantpt(&unit).unwrap();
         unlockpt(&unit).unwrap();

@@ -71,7 +71,7 @@ fn places_on_the_bench_have_names() {
 
 /// Two devices of one board are one unit: by serial number, where there are several.
 #[test]
-fn what_a_unit_shows_beside_is_told_with_it() {
+fn what_a_unit_shows_beside_is_reported_with_it() {
     let sheet = std::fs::read_to_string(root().join("demo/sheets/gannet.toml")).unwrap();
     let companion = "stable_serial = true\ncompanions = [{ id = \"1209:0000\", name = \"recordings, a disk\" }]\n";
     let sheet = sheet.replacen("stable_serial = true\n", companion, 1);
@@ -363,7 +363,7 @@ fn asks_for(setup: Setup, kind: u16) -> bool {
 }
 
 #[test]
-fn a_unit_with_broken_descriptors_is_told_and_left_alone() {
+fn a_unit_with_broken_descriptors_is_reported_and_left_alone() {
     /// A configuration that says 40 bytes and one interface, and holds nothing more.
     fn hollow(setup: Setup) -> Option<Answer> {
         let bytes = [9, 2, 40, 0, 1, 1, 0, 0x80, 50, 0, 0, 0];
@@ -487,7 +487,7 @@ fn other_devices_are_ignored() {
 
 /// A lead that carries no data: nothing can be asked, and a good one cures it.
 #[test]
-fn a_bad_lead_is_told() {
+fn a_bad_lead_is_reported() {
     let bench = gannets(&["G-1"]);
     let lead = |words: &str| assert!(lock(&bench.world).act("1-1", &words.parse::<UserAction>().unwrap()));
     lead("cable bad");
@@ -499,7 +499,7 @@ fn a_bad_lead_is_told() {
 
 /// A unit that reconnects repeatedly most likely has a bad cable.
 #[test]
-fn a_unit_that_drops_again_and_again_is_told() {
+fn a_unit_that_drops_again_and_again_is_reported() {
     let bench = gannets(&["G-1", "G-2"]);
     let mut listening = Running::start(bench.command().args(["diagnose", "--listen", "4s"]));
     listening.wait_for("Move the cable a little if you suspect it");

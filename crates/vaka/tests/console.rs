@@ -36,7 +36,7 @@ fn a_line_is_sent_and_an_answer_waited_for() {
 /// An update in another process gets the port, and the console goes on with the new
 /// application; a unit that is pulled and plugged in is gone on with, too.
 #[test]
-fn the_port_is_let_go_for_an_update_and_taken_again() {
+fn the_port_is_released_for_an_update_and_taken_again() {
     let bench = mast();
     let mut console = Running::start(bench.command().args(["console", "--send", "about"]));
     console.wait_for("version 4.1.0");

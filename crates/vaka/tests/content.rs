@@ -88,7 +88,7 @@ fn a_running_unit_is_read_and_goes_back_to_its_application() {
 
 /// A unit whose readings differ from time to time.
 #[test]
-fn readings_that_differ_are_told_and_not_kept() {
+fn readings_that_differ_are_reported_and_not_kept() {
     let bench = bench();
     let worn = 0x0A00_2500;
     let spoil = {

@@ -97,7 +97,7 @@ fn a_unit_with_another_chip_is_refused_before_anything_is_changed() {
 }
 
 #[test]
-fn the_check_that_a_dialect_offers_is_the_one_that_is_told() {
+fn the_check_that_a_dialect_offers_is_the_one_that_is_reported() {
     let bench = CASES[1].bench();
     let sheets = bench.folder.path().join("sheets");
     fs::create_dir(&sheets).unwrap();
@@ -206,7 +206,7 @@ fn a_recorded_run_tests_a_dialect_at_the_desk() {
 }
 
 #[test]
-fn what_is_wrong_with_a_dialect_stands_with_line_and_column() {
+fn what_is_wrong_with_a_dialect_is_reported_with_line_and_column() {
     let bench = Bench::of(Vec::new());
     for carrier in ["control", "hid", "pipes", "serial", "dfu"] {
         let name = format!("{carrier}.dialect.toml");

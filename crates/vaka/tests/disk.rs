@@ -189,7 +189,7 @@ fn a_unit_is_brought_into_update_mode_and_left_there() {
 
 /// Two units of one kind: both are listed, and neither is touched.
 #[test]
-fn a_second_disk_of_the_same_kind_has_to_be_told_apart() {
+fn a_second_disk_of_the_same_kind_has_to_be_distinguished() {
     let twin = |serial| Box::new(Petrel::new(Board::Pb1, serial).in_boot_mode()) as Box<dyn Unit>;
     let bench = Bench::of(vec![(twin("P-1"), Vec::new()), (twin("P-2"), Vec::new())]);
     let file = firmware("petrel-pb1-2.4.0.uf2");

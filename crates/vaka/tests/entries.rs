@@ -238,7 +238,7 @@ fn story(events: &[Event], report: &Report) -> String {
 /// Every typical slip, with the message that it gets: `mistakes.txt` is the table, for
 /// reading. `VAKA_WRITE_TABLES=1` rewrites it.
 #[test]
-fn every_slip_gets_its_own_words() {
+fn every_mistake_has_its_own_message() {
     type Case = (&'static str, fn() -> Scene, bool, &'static [(u64, &'static str)]);
     let tern: fn() -> Scene = || Scene::tern(Tern::new(Revision::R1, "T1-00217"), Vec::new(), support::TERN);
     let petrel: fn() -> Scene = petrel;

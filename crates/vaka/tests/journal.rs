@@ -118,7 +118,7 @@ fn tables_and_pages_are_made_of_it() {
 /// A line that was cut off in its middle spoils neither those before it nor
 /// those that are written after it.
 #[test]
-fn a_torn_line_is_left_out_and_told() {
+fn a_torn_line_is_left_out_and_reported() {
     let bench = bench();
     update(&bench, "gannet-1.3.0.dfu", &["--unit", "1-2"]);
     let whole = fs::read(file(&bench)).unwrap();

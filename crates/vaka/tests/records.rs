@@ -38,7 +38,7 @@ fn interrupt(id: u32) {
 
 /// Every ending shows what is still to be undone, in order, and the journal lists it.
 #[test]
-fn owed_steps_are_shown_at_every_ending() {
+fn pending_undo_steps_are_shown_at_every_ending() {
     let bench = running_tern();
     let sheet = held_steps(&bench);
     let file = firmware("tern-r1-1.5.0.hex");
@@ -127,7 +127,7 @@ fn a_line_without_a_journal_does_not_begin() {
 /// what is missing, and the exit status is one of its own.
 #[test]
 #[cfg(target_os = "linux")]
-fn a_trace_that_fails_in_the_middle_is_told_in_the_result() {
+fn a_trace_that_fails_in_the_middle_is_reported_in_the_result() {
     let bench = Bench::of(vec![(Box::new(Gannet::new("G-00031")) as Box<dyn Unit>, Vec::new())]);
     let file = firmware("gannet-1.3.0.dfu");
     // A file that may not grow beyond some kilobytes: writing to it fails from then on.
@@ -241,7 +241,7 @@ fn pass(mut from: TcpStream, mut to: TcpStream, count: &AtomicU64, cut: &AtomicB
 /// A lost connection to the server is told as that, and the update goes on once the server
 /// answers again.
 #[test]
-fn a_lost_connection_is_told_and_reconnected_to() {
+fn a_lost_connection_is_reported_and_reconnected_to() {
     let bench = Bench::tern_r1();
     let server = bench.bus().strip_prefix("usbip://").unwrap().to_owned();
     let proxy = Proxy::to(server);

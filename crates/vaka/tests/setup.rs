@@ -21,7 +21,7 @@ fn hand(bench: &Bench, port: &str, hands: &[&str]) {
 
 /// Each user action and its sentence.
 #[test]
-fn what_comes_and_goes_is_told_as_sentences() {
+fn what_comes_and_goes_is_reported_as_sentences() {
     let bench = Bench::of(vec![
         (Box::new(Tern::new(Revision::R1, "T1-00217")), Vec::new()),
         (Box::new(Gannet::new("G-00031")), Vec::new()),

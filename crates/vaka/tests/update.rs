@@ -77,7 +77,7 @@ fn a_sheet_may_say_where_a_binary_starts() {
 
 /// Two products may share a chip, and so its boot id.
 #[test]
-fn products_that_share_a_boot_id_are_told_apart_by_name() {
+fn products_that_share_a_boot_id_are_distinguished_by_name() {
     let bench = Bench::tern_r1();
     let sheet = fs::read_to_string(support::root().join("demo/sheets/tern.toml")).unwrap();
     fs::create_dir(bench.folder.path().join("both")).unwrap();
@@ -305,7 +305,7 @@ fn the_plan_is_shown_and_nothing_is_done() {
 }
 
 #[test]
-fn hands_bring_a_running_unit_into_update_mode() {
+fn manual_steps_bring_a_running_unit_into_update_mode() {
     let bench = Bench::new(vec![(Tern::new(Revision::R1, "T1-00217"), Vec::new())]);
     let before = bench.memory("1-1");
     let file = firmware("tern-r1-1.5.0.hex");
@@ -325,7 +325,7 @@ fn hands_bring_a_running_unit_into_update_mode() {
 }
 
 #[test]
-fn a_unit_that_never_enters_update_mode_is_told_as_such() {
+fn a_unit_that_never_enters_update_mode_is_reported_as_such() {
     let bench = Bench::new(vec![(Tern::new(Revision::R1, "T1-00217"), Vec::new())]);
     let before = bench.memory("1-1");
     let file = firmware("tern-r1-1.5.0.hex");
@@ -415,7 +415,7 @@ fn with_fault(fault: Fault, code: i32, words: &[&str]) {
 }
 
 #[test]
-fn a_unit_that_stalls_or_vanishes_is_told_with_its_state() {
+fn a_unit_that_stalls_or_vanishes_is_reported_with_its_state() {
     // Transfer 1 asks for the state, 6 whether it can be read, 6 for the version; 21 erase; 66
     // write; the rest reads back.
     with_fault(Fault { at: 17, kind: FaultKind::Stall }, 5, &["Failed erasing at 0x0A00_3000", "the unit rejected"]);

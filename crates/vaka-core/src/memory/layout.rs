@@ -263,7 +263,7 @@ mod tests {
     }
 
     #[test]
-    fn loose_spelling_is_read_and_told() {
+    fn loose_spelling_is_read_and_reported() {
         let cases: &[(&str, &str)] = &[
             ("@F/0x0/01*016e", "0 1*16 RW"),
             ("@F/0X0/4*2kg", "0 4*2048 REW"),

@@ -216,7 +216,7 @@ mod tests {
     }
 
     #[test]
-    fn chunks_go_in_the_order_that_is_wanted() {
+    fn chunks_are_sent_in_the_requested_order() {
         let whole = [Run::stream(span(0, 12), Some(4)), Run::stream(span(32, 34), Some(4))];
         let starts = |order| ordered(&whole, order, 4).iter().map(|run| run.span().start().get()).collect::<Vec<_>>();
         assert_eq!(starts(Order::Ascending), [0, 32]);

@@ -132,7 +132,7 @@ mod tests {
     }
 
     #[test]
-    fn signs_of_a_bad_lead_are_told_from_an_ordinary_day() {
+    fn signs_of_a_bad_lead_are_reported_from_an_ordinary_day() {
         let words = |notes: &[KernelEvent]| -> Vec<(&'static str, String)> {
             let found = of_notes(notes, Duration::from_secs(1000));
             found.into_iter().map(|finding| (finding.topic, finding.message)).collect()
