@@ -185,7 +185,7 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
             "Done. Tern tide gauge r1 at 1-1 runs 1.5.0.",
             "CONFLICT: r1's region 'application' starts at 0x0A00_2400",
             "The file is for r2.",
-            "byte; the bootloader and all preserved content are",
+            "byte for byte; the bootloader and all preserved content are",
         ],
     );
     let ended = Running::start(program().args(["demo", "gannet"]).env("TMPDIR", folder.path())).end();

@@ -173,3 +173,19 @@ fn every_result_is_available_as_json() {
     let attempt = bench.run(&["journal", "--format", "json"]).events()[0]["attempt"].as_str().unwrap().to_owned();
     bench.run(&["journal", &attempt]).expect(0, &["unit            1-1, Gannet hydrophone interface g1", "read-back"]);
 }
+
+/// At a terminal a wait counts down in its line, and leaves nothing behind.
+#[test]
+fn a_wait_counts_down_in_place() {
+    if !vaka_testkit::program::is_there("script") {
+        return;
+    }
+    let bench = Bench::of(Vec::new());
+    let file = firmware("tern-r1-1.5.0.hex");
+    let mut command = bench.command();
+    command.args(["update", file.to_str().unwrap(), "--variant", "r1", "--wait", "3s"]);
+    let ended = Running::start(support::at_terminal(&command).env("TERM", "xterm")).end();
+    ended.expect(4, &["(3 s left)", "(2 s left)", "(1 s left)"]);
+    let last = ended.stdout.trim_end().lines().last().unwrap();
+    assert!(!last.contains("left)"), "{last}");
+}

@@ -99,8 +99,9 @@ fn tern() -> Outcome {
     show.file("tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
     show.file("tern-r2-1.5.0.hex", R2_HEX.as_bytes())?;
 
-    print_line("Skerrow Instruments ships the Tern, a tide gauge, as two boards that look alike: r1 and r2.");
-    print_line("One of them is simulated on a simulated bus, in update mode. Which one is it?");
+    print_line(
+        "Skerrow Instruments ships the Tern, a tide gauge, as two boards that look alike: r1 and r2. One of them is simulated on a simulated bus, in update mode. Which one is it?",
+    );
     show.run("survey", ExitCode::Done)?;
 
     print_line("Both boards have the same boot id. Vaka does not guess:");
@@ -166,8 +167,9 @@ fn petrel_scene() -> Outcome {
     show.file("petrel-pb1-2.4.0.uf2", PETREL_UF2)?;
     show.file("petrel-pb2-2.4.0.uf2", PETREL_OTHER_UF2)?;
 
-    print_line("The Petrel, a wave buoy logger, shows a small disk in its update mode. Two boards have the same chip,");
-    print_line("the same ids and the same UF2 family; an ordinary USB stick is plugged in too.");
+    print_line(
+        "The Petrel, a wave buoy logger, shows a small disk in its update mode. Two boards have the same chip, the same ids and the same UF2 family; an ordinary USB stick is plugged in too.",
+    );
     show.run("survey", ExitCode::Done)?;
 
     print_line("The file for the other board. Copied to the disk, it would be programmed without a warning:");
@@ -239,8 +241,9 @@ fn dunlin_scene() -> Outcome {
     print_line("The Dunlin, a salinity probe, has a vendor bootloader with seven requests, described in a file.");
     show.run("dialect show sheets/dunlin.dialect.toml", ExitCode::Done)?;
 
-    print_line("It listens for 9 s after power-on, then starts the application: the tool must be waiting.");
-    print_line("It cannot be read; the unit computes a sum of its pages:");
+    print_line(
+        "It listens for 9 s after power-on, then starts the application: the tool must be waiting. It cannot be read; the unit computes a sum of its pages:",
+    );
     show.run("update dunlin-1.1.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.1.0 that the linker made")?;
     Ok(ExitCode::Done)
@@ -262,8 +265,9 @@ fn auk_scene() -> Outcome {
     show.file("sheets/auk-call.dialect.toml", demo_file!("sheets/auk-call.dialect.toml"))?;
     show.file("auk-2.1.0.hex", demo_file!("firmware/out/auk-2.1.0.hex"))?;
 
-    print_line("The Auk, a harbour light, enters update mode by a feature report; its bootloader accepts");
-    print_line("HID reports with a tag and a check byte. Two dialects describe this, without any code.");
+    print_line(
+        "The Auk, a harbour light, enters update mode by a feature report; its bootloader accepts HID reports with a tag and a check byte. Two dialects describe this, without any code.",
+    );
     show.run("dialect check sheets/auk.dialect.toml sheets/auk-call.dialect.toml", ExitCode::Done)?;
     show.run("update auk-2.1.0.hex --unattended --trace run.trace", ExitCode::Done)?;
     show.truth("after the update", "the 2.1.0 that the linker made")?;
@@ -325,8 +329,9 @@ fn skua_scene() -> Outcome {
     show.file("sheets/skua.dialect.toml", demo_file!("sheets/skua.dialect.toml"))?;
     show.file("skua-bridge-1.7.0.hex", demo_file!("firmware/out/skua-bridge-1.7.0.hex"))?;
 
-    print_line("The Skua is a gateway with a USB bridge chip, whose firmware is damaged here: it has power, but");
-    print_line("is not on the bus.");
+    print_line(
+        "The Skua is a gateway with a USB bridge chip, whose firmware is damaged here: it has power, but is not on the bus.",
+    );
     show.run("survey", ExitCode::Done)?;
 
     print_line("The tool waits and shows how to force the chip's boot mode. After some seconds the user does it:");
@@ -463,8 +468,9 @@ impl DemoScene {
         if !(application && kept && runs) {
             return Err(CliError::internal("The simulated unit's true memory is not as the command reported."));
         }
-        print_line(&format!("True memory of the simulated unit {when}: its flash has {what}, byte for"));
-        print_line("byte; the bootloader and all preserved content are unchanged; the application is running.\n");
+        print_line(&format!(
+            "True memory of the simulated unit {when}: its flash has {what}, byte for byte; the bootloader and all preserved content are unchanged; the application is running.\n"
+        ));
         Ok(())
     }
 }
