@@ -4,6 +4,7 @@ mod support;
 
 use std::time::Duration;
 
+use serde_json::Value;
 use support::{Bench, Ended, Running, firmware};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::gannet::Gannet;
@@ -130,6 +131,60 @@ fn a_line_reports_a_lost_cable() {
     assert_eq!((lost.len(), &lost[0]["unit"], &lost[0]["left_ms"]), (1, &"1-1".into(), &30_000.into()));
 }
 
+/// Whether a value satisfies a schema, as far as the project's schemas go: references, types,
+/// constants, alternatives, required and known properties.
+fn fits_schema(value: &Value, schema: &Value, root: &Value) -> Result<(), String> {
+    if let Some(name) = schema["$ref"].as_str() {
+        // Properties beside a reference are not in the referenced type.
+        let mut value = value.clone();
+        for beside in schema["properties"].as_object().into_iter().flat_map(|properties| properties.keys()) {
+            value.as_object_mut().map(|value| value.remove(beside));
+        }
+        return fits_schema(&value, root.pointer(&name[1..]).ok_or_else(|| format!("no {name}"))?, root);
+    }
+    let alternatives = schema["anyOf"].as_array().or(schema["oneOf"].as_array());
+    if let Some(alternatives) = alternatives
+        && !alternatives.iter().any(|one| fits_schema(value, one, root).is_ok())
+    {
+        return Err(format!("{value} fits no alternative"));
+    }
+    let is_of = |kind: &str| match kind {
+        "string" => value.is_string(),
+        "integer" => value.is_u64() || value.is_i64(),
+        "number" => value.is_number(),
+        "boolean" => value.is_boolean(),
+        "array" => value.is_array(),
+        "object" => value.is_object(),
+        kind => kind == "null" && value.is_null(),
+    };
+    let kinds: Vec<&str> = match &schema["type"] {
+        Value::Array(kinds) => kinds.iter().filter_map(Value::as_str).collect(),
+        kind => kind.as_str().into_iter().collect(),
+    };
+    if !kinds.is_empty() && !kinds.iter().any(|kind| is_of(kind)) {
+        return Err(format!("{value} is not of type {kinds:?}"));
+    }
+    if let Some(wanted) = schema.get("const").filter(|wanted| *wanted != value) {
+        return Err(format!("{value} is not {wanted}"));
+    }
+    for item in value.as_array().into_iter().flatten().filter(|_| schema["items"].is_object()) {
+        fits_schema(item, &schema["items"], root)?;
+    }
+    let Some(properties) = schema["properties"].as_object() else { return Ok(()) };
+    for name in schema["required"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+        value.get(name).ok_or_else(|| format!("'{name}' is missing"))?;
+    }
+    for (name, value) in value.as_object().into_iter().flatten().filter(|(name, _)| *name != "time") {
+        match properties.get(name) {
+            Some(schema) => fits_schema(value, schema, root).map_err(|why| format!("{name}: {why}"))?,
+            // A flattened type has its properties in alternatives.
+            None if alternatives.is_some() => {}
+            None => return Err(format!("'{name}' is not in the schema")),
+        }
+    }
+    Ok(())
+}
+
 /// Each command that prints a result prints JSON Lines on request, and nothing else on standard
 /// output; each line has its event and its time.
 #[test]
@@ -159,6 +214,7 @@ fn every_result_is_available_as_json() {
         ("diagnose", "finding"),
         ("convert r1.hex r1.srec", "error"),
     ];
+    let schema: Value = serde_json::from_str(&bench.run(&["setup", "events"]).stdout).unwrap();
     for (line, event) in lines {
         let words: Vec<&str> = line.split(' ').collect();
         let mut command = bench.command();
@@ -168,6 +224,12 @@ fn every_result_is_available_as_json() {
         assert!(events.iter().any(|found| found["event"] == event), "{line}: {}{}", ended.stdout, ended.stderr);
         for found in events {
             assert!(found["event"].is_string() && found["time"].is_string(), "{line}: {found}");
+            let branches = schema["oneOf"].as_array().unwrap();
+            let branch = branches.iter().find(|branch| branch["properties"]["event"]["const"] == found["event"]);
+            let branch = branch.unwrap_or_else(|| panic!("{line}: no schema for {found}"));
+            if let Err(why) = fits_schema(&found, branch, &schema) {
+                panic!("{line}: {why}: {found}");
+            }
         }
     }
     let attempt = bench.run(&["journal", "--format", "json"]).events()[0]["attempt"].as_str().unwrap().to_owned();

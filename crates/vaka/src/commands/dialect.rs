@@ -88,9 +88,14 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> Outcome {
 
 fn show(dialect: &Dialect, format: Format) -> Outcome {
     if format == Format::Json {
+        let mut operation = String::new();
         for row in dialect.rows() {
-            let event =
-                json!({ "event": "operation", "operation": row.operation, "step": row.step, "fields": row.fields });
+            // The rows name their operation once.
+            if !row.operation.is_empty() {
+                operation = row.operation;
+            }
+            let step = row.step.trim();
+            let event = json!({ "event": "operation", "operation": operation, "step": step, "fields": row.fields });
             json::line(&event);
         }
         return Ok(ExitCode::Done);

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use serde_json::Value;
 use vaka_core::event::ExitCode;
 use vaka_core::sheet::Sheet;
 
@@ -45,7 +46,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
             )
         }
         SetupCommand::Events => {
-            print_raw(vaka_core::schema::EVENTS);
+            print_raw(&event_schema().map_err(|error| CliError::internal(error.to_string()))?);
             Ok(ExitCode::Done)
         }
         SetupCommand::Manual { out } => {
@@ -60,6 +61,19 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
         }
     }
 }
+
+/// The JSON Schema of all events: those of the work on units and those of results.
+fn event_schema() -> serde_json::Result<String> {
+    let mut all: Value = serde_json::from_str(vaka_core::schema::EVENTS)?;
+    let mut results: Value = serde_json::from_str(RESULTS)?;
+    if let (Some(all), Some(results)) = (all["oneOf"].as_array_mut(), results["oneOf"].as_array_mut()) {
+        all.append(results);
+    }
+    serde_json::to_string_pretty(&all)
+}
+
+/// The JSON Schema of the events that this program adds.
+const RESULTS: &str = include_str!("../../../../docs/formats/results.schema.json");
 
 fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
     match out {
