@@ -192,8 +192,8 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
     ended.expect(
         0,
         &[
-            "Still fits g1 in update mode; also seen: boot id 1209:0004",
-            "read-back: 10 640 of 10 640 written bytes",
+            "Still fits g1 in update mode; also seen: boot id",
+            "read-back: all 10 640 written bytes",
             "Done. Gannet hydrophone interface g1 at 1-1 runs 1.3.0.",
             "CONFLICT: g1's region 'application' starts at 0x0000_5000",
         ],
@@ -205,10 +205,7 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
         ),
         (
             "heron",
-            [
-                "read-back: 4 360 of 4 360 written bytes",
-                "The file is for another part of the product: --part interface",
-            ],
+            ["read-back: all 4 360 written bytes", "The file is for another part of the product: --part interface"],
         ),
     ] {
         let ended = Running::start(program().args(["demo", scene]).env("TMPDIR", folder.path())).end();

@@ -57,7 +57,7 @@ fn a_success_is_short_and_a_refusal_has_its_table() {
         run(&bench, 80, &[&["update", file, "--variant", "r1"], more].concat())
     };
     let short = update(&[]);
-    short.expect(0, &["Fits r1: 8 observations agree; decided by the printed label.", "Plan (route dfu): compare"]);
+    short.expect(0, &["Fits r1: 8 observations agree; decided by the printed label.", "Plan (dfu): compare"]);
     let lines = short.stdout.lines().count() + short.stderr.lines().count();
     assert!(lines <= 15, "{lines} lines:\n{}{}", short.stderr, short.stdout);
     let quiet = update(&["-q"]);
@@ -107,7 +107,7 @@ fn a_line_counts_refused_units_apart_and_plans() {
     let line = ["line", file.to_str().unwrap(), "--variant", "r1", "--count", "2"];
     let bench = Bench::new(vec![tern(Revision::R1), tern(Revision::R2)]);
     let before = bench.memory("1-1");
-    bench.run(&[&line[..], &["--plan"]].concat()).expect(3, &["plan for r1 (route dfu)", "1 planned, 1 refused"]);
+    bench.run(&[&line[..], &["--plan"]].concat()).expect(3, &["plan for r1 (dfu)", "1 planned, 1 refused"]);
     assert!(bench.memory("1-1") == before);
     let ended = bench.run(&line);
     ended.expect(3, &["refused: ", "2 units: 1 updated, 1 refused"]);

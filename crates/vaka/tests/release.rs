@@ -78,7 +78,7 @@ fn a_release_is_the_same_bytes_each_time_and_gets_into_the_unit() {
     let before = shop.0.memory("1-1");
     // No sheet is given: the release's own is used.
     let ended = shop.update(&one, &["--rewrite"]);
-    ended.expect(0, &["Release tern 1.5.0", "signed by  skerrow", "read-back: 20 772 of 20 772", "confirmed"]);
+    ended.expect(0, &["Release tern 1.5.0", "signed by  skerrow", "read-back: all 20 772 written bytes", "confirmed"]);
     let image = fs::read(firmware("tern-r1-1.5.0.bin")).unwrap();
     assert_updated(Revision::R1, &before, &shop.0.memory("1-1"), &image);
     let journal = fs::read_to_string(shop.path("vaka/journal.jsonl")).unwrap();

@@ -320,7 +320,7 @@ fn manual_steps_bring_a_running_unit_into_update_mode() {
     act(UserAction::Tap("RESET".into()));
     running.wait_for("update mode entered; nothing was changed");
     act(UserAction::Release("SET".into()));
-    running.end().expect(0, &["(provisional until update mode)", "Still fits r1 in update mode", "runs 1.5.0"]);
+    running.end().expect(0, &["so far: ", "Still fits r1 in update mode", "runs 1.5.0"]);
     assert_updated(Revision::R1, &before, &bench.memory("1-1"), &read("tern-r1-1.5.0.bin"));
 }
 

@@ -113,6 +113,9 @@ fn check_text(report: &Report) -> String {
             let skipped = Grouped(report.bytes_skipped);
             format!("read-back: all {checked} bytes are equal; {written} were written, {skipped} were already present")
         }
+        Check::ReadBack if report.bytes_checked == report.bytes_written => {
+            format!("read-back: all {written} written bytes are equal")
+        }
         Check::ReadBack => {
             format!("read-back: {checked} of {written} written bytes were read back and are equal")
         }

@@ -17,7 +17,11 @@ pub fn plain(head: &[&str], rows: Vec<Vec<String>>) -> String {
 }
 
 fn fitted(width: u16, head: &[&str], rows: Vec<Vec<String>>) -> String {
-    if let Some(table) = hanging(width.into(), head, &rows) {
+    // A last column of sentences is easier to read below its rows than in a narrow column.
+    let is_prose = |row: &Vec<String>| row.last().is_some_and(|cell| cell.split(' ').count() > 2);
+    if rows.iter().any(is_prose)
+        && let Some(table) = hanging(width.into(), head, &rows)
+    {
         return table;
     }
     let narrowest = narrowest(head, &rows);

@@ -71,19 +71,21 @@ fn line(verdict: &Verdict) {
     }
     let decided =
         if deciding.is_empty() { String::new() } else { format!("; decided by the {}", deciding.join(" and the ")) };
-    let later = match verdict.phase {
-        Phase::Final => "",
-        Phase::Provisional => " (provisional until update mode)",
-    };
+    let so_far = if verdict.phase == Phase::Provisional { " so far" } else { "" };
     let agree = text::count(agree, "observation") + if agree == 1 { " agrees" } else { " agree" };
-    out!("{GOOD}Fits{}{GOOD:#}: {agree}{decided}{later}.", variant(verdict));
+    out!("{GOOD}Fits{}{GOOD:#}{so_far}: {agree}{decided}.", variant(verdict));
     consents(verdict);
 }
 
-/// `Still fits g1 in update mode; also seen: boot id 1209:0004.`
+/// `Still fits g1 in update mode; also seen: boot id, protocol.`
 fn second_line(verdict: &Verdict, last: &Verdict) {
-    let new = verdict.evidence.iter().filter(|evidence| !last.evidence.contains(evidence));
-    let new: Vec<String> = new.map(|evidence| format!("{} {}", evidence.source.as_str(), evidence.says)).collect();
+    let mut new: Vec<&str> = Vec::new();
+    for evidence in verdict.evidence.iter().filter(|evidence| !last.evidence.contains(evidence)) {
+        let source = evidence.source.as_str();
+        if !new.contains(&source) {
+            new.push(source);
+        }
+    }
     let also = if new.is_empty() { String::new() } else { format!("; also seen: {}", new.join(", ")) };
     let still = if last.outcome == Outcome::Fits { "Still fits" } else { "Fits" };
     out!("{GOOD}{still}{}{GOOD:#} in update mode{also}.", variant(verdict));
@@ -208,7 +210,7 @@ pub fn plan_list(plan: &Plan, phase: Phase) {
     out!("");
 }
 
-/// `Plan (route dfu): compare 7 sectors, erase 21 KiB, write 21 504 bytes, read back, restart.`
+/// `Plan (dfu): compare 7 sectors, erase 21 KiB, write 21 504 bytes, read back, restart.`
 pub fn plan_line(plan: &Plan) {
     out!("Plan {}", plan_words(plan));
 }
@@ -220,7 +222,7 @@ pub fn plan_words(plan: &Plan) -> String {
         [] => String::new(),
         regions => format!(" Not touched: {}.", regions.join(", ")),
     };
-    format!("(route {}): {}.{untouched}", plan.route, steps.join(", "))
+    format!("({}): {}.{untouched}", plan.route, steps.join(", "))
 }
 
 /// A step in a few words; `None` if it needs none.
