@@ -86,6 +86,11 @@ fn check_says_what_a_file_is_and_where_it_fits() {
     bench
         .run(&["check", "-v", hex.to_str().unwrap()])
         .expect(0, &["Tern r2", "start address 0x0A00_2400: r2's region 'application' starts at 0x0A00_3000"]);
+    // The sheet of the only product that fits gives the address, as for an update.
+    let dunlin = firmware("dunlin-1.1.0.bin");
+    bench
+        .run(&["check", dunlin.to_str().unwrap()])
+        .expect(0, &["read at 0x0000_1C00, where the product sheet places raw binaries", "  fits      Dunlin (n1)"]);
     let bin = firmware("tern-r1-1.5.0.bin");
     bench
         .run(&["check", bin.to_str().unwrap()])

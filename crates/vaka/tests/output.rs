@@ -60,6 +60,10 @@ fn a_success_is_short_and_a_refusal_has_its_table() {
     short.expect(0, &["Fits r1: 8 observations agree; decided by the printed label.", "Plan (dfu): compare"]);
     let lines = short.stdout.lines().count() + short.stderr.lines().count();
     assert!(lines <= 15, "{lines} lines:\n{}{}", short.stderr, short.stdout);
+    let running = Bench::of(vec![(Box::new(Gannet::new("G-1")), Vec::new())]);
+    let ended = run(&running, 80, &["update", firmware("gannet-1.3.0.dfu").to_str().unwrap()]);
+    ended.expect(0, &["Fits g1 so far", "Still fits g1 in update mode"]);
+    assert!(ended.stdout.lines().count() + ended.stderr.lines().count() <= 15, "{}{}", ended.stderr, ended.stdout);
     let quiet = update(&["-q"]);
     assert_eq!(quiet.stderr, "");
     assert_eq!(quiet.stdout, "Tern tide gauge r1 at 1-1 runs 1.5.0. Check read-back.\n");
