@@ -93,13 +93,13 @@ impl<'a> Context<'a> {
     /// continues.
     pub fn wait_until(&mut self, moment: Duration, what: &str) {
         let mut next_sign = self.now() + SIGN_OF_LIFE;
-        let mut matches_reported = false;
+        let mut is_reported = false;
         loop {
             let left = moment.saturating_sub(self.now());
             if left.is_zero() {
                 return;
             }
-            if self.stop_requested() && left > LOOK_UP && !std::mem::replace(&mut matches_reported, true) {
+            if self.stop_requested() && left > LOOK_UP && !std::mem::replace(&mut is_reported, true) {
                 self.warn(Warning::StoppingLater { left, waiting_for: what.to_owned() });
             }
             self.clock.sleep(left.min(LOOK_UP));

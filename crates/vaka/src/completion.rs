@@ -13,11 +13,13 @@ use crate::commands::demo;
 use crate::help::TOPICS;
 use crate::{config, environment, keyring};
 
+type Candidates = fn() -> Vec<CompletionCandidate>;
+
 /// Adds the candidates to the arguments that have them.
 pub fn add_candidates(command: Command) -> Command {
-    let general: [(&str, fn() -> Vec<CompletionCandidate>); 4] =
+    let general: [(&str, Candidates); 4] =
         [("unit", units), ("variant", variants), ("part", parts), ("allow", consents)];
-    let own: [(&str, &str, fn() -> Vec<CompletionCandidate>); 4] =
+    let own: [(&str, &str, Candidates); 4] =
         [("demo", "scene", scenes), ("help", "topic", topics), ("pack", "key", keys), ("keys show", "name", keys)];
     let command = OPTIONS.iter().fold(command, |command, (path, _)| {
         at(command, path, &|command| {
@@ -29,7 +31,7 @@ pub fn add_candidates(command: Command) -> Command {
     })
 }
 
-fn with_candidates(command: Command, id: &str, candidates: fn() -> Vec<CompletionCandidate>) -> Command {
+fn with_candidates(command: Command, id: &str, candidates: Candidates) -> Command {
     let has_it = command.get_arguments().any(|arg| arg.get_id() == id);
     match has_it {
         true => command.mut_arg(id, |arg| arg.add(ArgValueCandidates::new(candidates))),

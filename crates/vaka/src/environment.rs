@@ -1,6 +1,6 @@
 //! Evaluation of the common options: buses, sheets, output.
 
-use std::io::{self, IsTerminal, Read, Seek, SeekFrom};
+use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -17,37 +17,10 @@ use vaka_usb::usbip::UsbIpBus;
 use crate::args::{Common, Format};
 use crate::cli_error::CliError;
 use crate::config;
-use crate::render::{err, json};
+use crate::render::json;
+use crate::render::wrap::err;
 use crate::trace;
 use vaka_messages::CommandError;
-
-/// Output options.
-#[derive(Clone, Copy, Debug)]
-pub struct OutputOptions {
-    pub format: Format,
-    pub quiet: bool,
-    /// Whether tables, plans and figures are printed even where one line suffices.
-    pub details: bool,
-    /// Whether progress may be redrawn in place.
-    pub live: bool,
-}
-
-impl OutputOptions {
-    pub fn new(common: &Common) -> Self {
-        let live = std::io::stderr().is_terminal() && std::env::var_os("TERM").is_none_or(|term| term != "dumb");
-        Self {
-            format: common.format,
-            quiet: common.quiet,
-            details: common.verbose,
-            live: live && common.format == Format::Text,
-        }
-    }
-
-    /// These options, with details if `details` is true.
-    pub fn detailed_if(self, details: bool) -> Self {
-        Self { details: self.details || details, ..self }
-    }
-}
 
 /// The buses of the command line, traced if requested.
 pub fn buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {

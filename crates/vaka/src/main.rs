@@ -19,6 +19,7 @@ mod help;
 mod journal;
 mod keyring;
 mod lock;
+mod output_options;
 mod pending_undo;
 mod preserved_store;
 mod prompt;
@@ -35,7 +36,7 @@ mod trace_replay;
 use vaka_core::event::ExitCode;
 
 use args::Command;
-use environment::OutputOptions;
+use output_options::OutputOptions;
 
 fn main() -> std::process::ExitCode {
     // Ends the process if a shell asks for candidates.

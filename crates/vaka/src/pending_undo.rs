@@ -29,5 +29,5 @@ pub fn lines() -> Vec<String> {
 
 /// Prints the pending undo steps on standard error.
 pub fn print() {
-    lines().iter().for_each(|line| crate::render::err!("{line}"));
+    lines().iter().for_each(|line| crate::render::wrap::err!("{line}"));
 }

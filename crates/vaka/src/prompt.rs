@@ -9,7 +9,8 @@ use vaka_core::matching::Question;
 use vaka_core::sheet::LabelLocation;
 
 use crate::args::Common;
-use crate::render::{err, progress};
+use crate::render::progress;
+use crate::render::wrap::err;
 use crate::signals;
 
 /// The operator at the terminal; unattended if the command line or the terminal requires it.

@@ -1,5 +1,7 @@
 //! The form of the output: short on success, in full on a refusal, wrapped to any width.
 
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
 mod support;
 
 use std::time::Duration;

@@ -1,5 +1,7 @@
 //! Product sheets and dialects with errors: all are reported, and only what needs them stops.
 
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
 mod support;
 
 use std::fs;

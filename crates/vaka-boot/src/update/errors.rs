@@ -46,16 +46,16 @@ fn remedy(verdict: &Verdict, sheet: &Sheet) -> Remedy {
     if let Some(start) = wrong_start(verdict, variant) {
         return start;
     }
-    let matches_reported = identifies_itself(verdict, variant);
+    let is_self_identifying = identifies_itself(verdict, variant);
     let has_file_conflict = verdict.conflicts().any(|evidence| evidence.about == Subject::File);
     match (&verdict.compatible[..], has_file_conflict) {
         ([_, ..], _) => Remedy::TakeFileFor {
             made_for: verdict.compatible.clone(),
             wanted: variant.id.clone(),
-            or_label: !matches_reported,
+            or_label: !is_self_identifying,
         },
         // The file matches the variant given by the user, but the device identifies as another.
-        ([], false) if matches_reported => Remedy::CompareDescription(variant.id.clone()),
+        ([], false) if is_self_identifying => Remedy::CompareDescription(variant.id.clone()),
         ([], false) => Remedy::ReadLabelAndTakeFile(variant.id.clone()),
         ([], true) => Remedy::TakeFileBuiltFor { product: sheet.product.name.clone(), variant: variant.id.clone() },
     }

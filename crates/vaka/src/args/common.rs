@@ -5,12 +5,10 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::parser::ValueSource;
-use clap::{ArgMatches, Args as ClapArgs, Command};
+use clap::{ArgMatches, Args as ClapArgs, Command, ValueEnum};
 use vaka_base::duration;
 use vaka_boot::bench::selector::Selector;
 use vaka_core::matching::consent::CONSENTS;
-
-use super::Format;
 
 /// Options that find and open a unit.
 const UNIT: &[&str] = &["bus", "unit", "sheets", "wait", "trace"];
@@ -106,6 +104,16 @@ pub struct Common {
     /// Names of places on the bench and their ports, from the configuration.
     #[arg(skip)]
     pub places: BTreeMap<String, String>,
+}
+
+/// How results are printed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// Text for reading
+    #[default]
+    Text,
+    /// One JSON object per line
+    Json,
 }
 
 impl Common {

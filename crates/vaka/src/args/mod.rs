@@ -9,9 +9,9 @@ mod unit;
 mod update;
 mod values;
 
-use clap::{Parser, Subcommand, ValueEnum};
+use clap::{Parser, Subcommand};
 
-pub use common::{Common, OPTIONS, add_general_options, at};
+pub use common::{Common, Format, OPTIONS, add_general_options, at};
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
 pub use release::{KeysCommand, Pack};
@@ -26,16 +26,6 @@ pub use update::{Line, Releases, Update, VerifyLevel};
 pub struct Args {
     #[command(subcommand)]
     pub command: Command,
-}
-
-/// How results are printed.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-pub enum Format {
-    /// Text for reading
-    #[default]
-    Text,
-    /// One JSON object per line
-    Json,
 }
 
 #[derive(Debug, Subcommand)]

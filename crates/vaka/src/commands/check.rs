@@ -22,8 +22,9 @@ use super::{check_release, print_line};
 use crate::args::{Check, Common, Format};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::environment::{self, OutputOptions};
+use crate::environment;
 use crate::file_history;
+use crate::output_options::OutputOptions;
 use crate::render::{self, json, map, table};
 use vaka_messages::CommandError;
 

@@ -14,7 +14,7 @@ use super::check_unit::{CheckSubject, with_unit};
 use super::print_line;
 use crate::args::{Common, Format};
 use crate::cli_error::Outcome;
-use crate::environment::OutputOptions;
+use crate::output_options::OutputOptions;
 use crate::render::json;
 use crate::{keyring, release_store};
 

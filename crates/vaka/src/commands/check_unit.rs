@@ -16,8 +16,9 @@ use vaka_usb::SystemClock;
 
 use crate::args::{Common, Format};
 use crate::cli_error::Outcome;
-use crate::environment::{self, OutputOptions};
+use crate::environment;
 use crate::lock::Locks;
+use crate::output_options::OutputOptions;
 use crate::render::{self, json};
 use crate::{prompt, signals};
 

@@ -23,8 +23,9 @@ use vaka_usb::{BusError, DeviceInfo, SystemClock};
 use super::{print_raw, print_result};
 use crate::args::{Common, Console, Format};
 use crate::cli_error::{CliError, Outcome};
-use crate::environment::{self, OutputOptions};
+use crate::environment;
 use crate::lock::Locks;
+use crate::output_options::OutputOptions;
 use crate::{prompt, render, signals};
 use vaka_messages::CommandError;
 
@@ -224,6 +225,6 @@ impl<'a> ConsoleSession<'a> {
             let _ = writeln!(record, "{}  -- {words}", jiff::Timestamp::now());
         }
         let event = json!({ "event": "warning", "text": words });
-        print_result(self.format, &event, || crate::render::err!("-- {words}"));
+        print_result(self.format, &event, || crate::render::wrap::err!("-- {words}"));
     }
 }

@@ -17,8 +17,9 @@ use super::print_line;
 use crate::args::{Common, Diagnose, Format};
 use crate::cli_error::Outcome;
 use crate::diagnose::{host, log, units};
-use crate::environment::{self, OutputOptions};
+use crate::environment;
 use crate::lock::Locks;
+use crate::output_options::OutputOptions;
 use crate::render::json;
 use crate::signals;
 
@@ -62,7 +63,10 @@ pub fn run(args: &Diagnose, common: &Common, setting: &OutputOptions) -> Outcome
 
 /// Watches all buses for devices that reconnect too often.
 fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
-    crate::render::err!("Watching the buses for {}. Move the cable a little if you suspect it.", duration::words(time));
+    crate::render::wrap::err!(
+        "Watching the buses for {}. Move the cable a little if you suspect it.",
+        duration::words(time)
+    );
     let began = Instant::now();
     let drops: Mutex<BTreeMap<String, log::FlapCounter>> = Mutex::default();
     let watch = |bus: &dyn Bus| {

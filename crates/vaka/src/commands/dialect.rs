@@ -15,7 +15,8 @@ use super::{print_line, print_raw, print_result};
 use crate::args::{DialectCommand, Format};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::environment::{self, OutputOptions};
+use crate::environment;
+use crate::output_options::OutputOptions;
 use crate::render::{json, table};
 use crate::trace_replay::{self, ReplayResult};
 use vaka_messages::{CommandError, OutputKind};
@@ -36,7 +37,7 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
     let kind = carrier::KINDS.iter().find(|kind| kind.name == carrier);
     let text = kind.map_or("", |kind| kind.template);
     let Some(path) = out else {
-        print_raw(&text);
+        print_raw(text);
         return Ok(ExitCode::Done);
     };
     let file = std::fs::File::create_new(path);

@@ -14,8 +14,9 @@ use vaka_usb::SystemClock;
 use super::print_line;
 use crate::args::{Common, Format};
 use crate::cli_error::{CliError, Outcome};
-use crate::environment::{self, OutputOptions};
+use crate::environment;
 use crate::lock::Locks;
+use crate::output_options::OutputOptions;
 use crate::{prompt, render, signals};
 
 pub fn enter(common: &Common, setting: &OutputOptions) -> Outcome {

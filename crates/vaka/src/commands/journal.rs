@@ -15,9 +15,9 @@ use super::{print_line, print_result};
 use crate::args::{Common, Format, Journal};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::environment::OutputOptions;
 use crate::files;
 use crate::journal::{self, Record, units};
+use crate::output_options::OutputOptions;
 use crate::render::{json as json_out, table};
 use crate::report;
 use vaka_messages::CommandError;
@@ -27,7 +27,7 @@ pub fn run(args: &Journal, common: &Common, setting: &OutputOptions) -> Outcome 
     let (records, torn) = journal::read(&path).map_err(|error| CliError::file(&path, error))?;
     if torn > 0 && !setting.quiet {
         let lines = text::count(torn, "line");
-        crate::render::err!("{}: {lines} could not be read and were skipped.", path.display());
+        crate::render::wrap::err!("{}: {lines} could not be read and were skipped.", path.display());
     }
     let since = args.since.as_deref().map(moment).transpose().map_err(CliError::usage)?;
     let chosen: Vec<&Record> =

@@ -42,7 +42,7 @@ pub fn print_result(format: Format, event: &impl Serialize, text: impl FnOnce())
 
 /// Prints a line of a result, wrapped.
 pub fn print_line(text: &str) {
-    crate::render::out!("{text}");
+    crate::render::wrap::out!("{text}");
 }
 
 /// Prints a document as it is, such as a file that another program reads.

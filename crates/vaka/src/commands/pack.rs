@@ -16,8 +16,8 @@ use super::{print_line, print_result};
 use crate::args::Pack;
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::environment::OutputOptions;
 use crate::files;
+use crate::output_options::OutputOptions;
 use crate::{environment, keyring, release_store};
 use vaka_messages::CommandError;
 

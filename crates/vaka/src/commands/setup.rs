@@ -77,7 +77,7 @@ const RESULTS: &str = include_str!("../../../../docs/formats/results.schema.json
 
 fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
     match out {
-        None => print_raw(&text),
+        None => print_raw(text),
         Some(path) => {
             files::store(path, replace, &[text.as_bytes()])?;
             print_line(&format!("{}: written. {next}", path.display()));

@@ -21,8 +21,9 @@ use super::{print_line, print_raw, print_result, sheet_show};
 use crate::args::{Common, NewSheet, SheetCommand};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::environment::{self, OutputOptions};
+use crate::environment;
 use crate::lock::Locks;
+use crate::output_options::OutputOptions;
 use crate::render;
 use vaka_messages::CommandError;
 

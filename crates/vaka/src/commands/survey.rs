@@ -22,8 +22,9 @@ use vaka_usb::{DeviceInfo, SystemClock};
 use super::{print_line, watch};
 use crate::args::{Common, Format, Survey};
 use crate::cli_error::Outcome;
-use crate::environment::{self, OutputOptions};
+use crate::environment;
 use crate::lock::Locks;
+use crate::output_options::OutputOptions;
 use crate::render::{json, table};
 use crate::signals;
 

@@ -51,23 +51,23 @@ pub fn run(bench: &Bench<'_>, there: &[DeviceInfo], common: &Common) -> Outcome 
 /// Forwards the events of one bus. A failing bus is reported once and watched further.
 fn watch(bus: &dyn Bus, known: Vec<DeviceInfo>, sender: &mpsc::Sender<Result<HotplugEvent, BusError>>) {
     let mut watch = Some(PolledWatch::since(bus, &SystemClock, known));
-    let mut matches_reported = false;
+    let mut is_reported = false;
     while !signals::flag().load(Ordering::SeqCst) {
         let next = match &mut watch {
             Some(watch) => watch.next(LOOK_UP),
             None => PolledWatch::new(bus, &SystemClock).map(|new| {
                 watch = Some(new);
-                matches_reported = false;
+                is_reported = false;
                 Vec::new()
             }),
         };
         let sent = match next {
-            Ok(changes) => changes.into_iter().try_for_each(|change| sender.send(Ok(change))),
+            Ok(changes) => changes.into_iter().try_for_each(|change| sender.send(Ok(change)).map_err(drop)),
             Err(error) => {
                 watch = None;
-                let first = !std::mem::replace(&mut matches_reported, true);
+                let first = !std::mem::replace(&mut is_reported, true);
                 std::thread::sleep(LOOK_UP * 5);
-                if first { sender.send(Err(error)) } else { Ok(()) }
+                if first { sender.send(Err(error)).map_err(drop) } else { Ok(()) }
             }
         };
         if sent.is_err() {

@@ -15,9 +15,10 @@ use super::style::BAD;
 use super::text::Text;
 use super::verdict;
 use super::wrap::width;
-use super::{Renderer, err, out, progress};
+use super::wrap::{err, out};
+use super::{Renderer, progress};
 use crate::args::Format;
-use crate::environment::OutputOptions;
+use crate::output_options::OutputOptions;
 
 /// How a unit was finished.
 pub enum Completion<'a> {

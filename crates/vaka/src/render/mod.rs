@@ -15,20 +15,8 @@ use vaka_core::event::{Event, FailureText};
 
 use crate::args::Format;
 use crate::cli_error::CliError;
-use crate::environment::OutputOptions;
+use crate::output_options::OutputOptions;
 use crate::pending_undo;
-
-/// Prints a wrapped line on standard output.
-macro_rules! out {
-    ($($arg:tt)*) => { $crate::render::wrap::print(format_args!($($arg)*)) };
-}
-
-/// Prints a wrapped line on standard error.
-macro_rules! err {
-    ($($arg:tt)*) => { $crate::render::wrap::print_error(format_args!($($arg)*)) };
-}
-
-pub(crate) use {err, out};
 
 /// Prints events as they are emitted.
 pub trait Renderer {

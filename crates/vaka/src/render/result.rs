@@ -7,8 +7,8 @@ use vaka_base::size::Grouped;
 use vaka_base::text;
 use vaka_core::event::{Check, Report, RestartState, RunOutcome, StepName};
 
-use super::out;
 use super::style::{BAD, GOOD};
+use super::wrap::out;
 
 /// How much is printed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

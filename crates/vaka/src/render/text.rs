@@ -15,8 +15,9 @@ use vaka_core::unit::Mode;
 use super::result::{self, Detail};
 use super::style::{BAD, BOLD, DIM, GOOD};
 use super::verdict::{self, Verdicts};
-use super::{Renderer, err, lines, out, progress, table};
-use crate::environment::OutputOptions;
+use super::wrap::{err, out};
+use super::{Renderer, lines, progress, table};
+use crate::output_options::OutputOptions;
 
 /// Interval between lines of progress where bars cannot be drawn.
 const PROGRESS_LINE: Duration = Duration::from_secs(5);

@@ -9,7 +9,8 @@ use vaka_core::sheet::EntryStep;
 use vaka_image::address::Span;
 
 use super::style::{BAD, BOLD, DIM, GOOD};
-use super::{out, table};
+use super::table;
+use super::wrap::out;
 
 /// Prints verdicts; a second verdict about the same unit shows only what it adds.
 #[derive(Default)]

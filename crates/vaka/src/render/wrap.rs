@@ -7,6 +7,18 @@ use std::sync::OnceLock;
 use terminal_size::{Width, terminal_size};
 use unicode_width::UnicodeWidthStr;
 
+/// Prints a wrapped line on standard output.
+macro_rules! out {
+    ($($arg:tt)*) => { $crate::render::wrap::print(format_args!($($arg)*)) };
+}
+
+/// Prints a wrapped line on standard error.
+macro_rules! err {
+    ($($arg:tt)*) => { $crate::render::wrap::print_error(format_args!($($arg)*)) };
+}
+
+pub(crate) use {err, out};
+
 /// Limits of the width in columns: below the lower limit the terminal breaks the lines, above the
 /// upper limit they are hard to read.
 const WIDTHS: std::ops::RangeInclusive<u16> = 40..=140;
