@@ -14,7 +14,7 @@ const PLACEHOLDERS: [&str; 5] = ["\"x\"", "1", "[]", "false", "{}"];
 
 /// An error in a document.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Finding {
+pub struct DocumentError {
     /// Position in bytes.
     pub at: usize,
     /// The key that is wrong, unknown or missing.
@@ -41,7 +41,7 @@ pub struct Finding {
 /// assert_eq!(findings[0].message, "must be a number, found the text \"40\"");
 /// assert_eq!(findings[1].key, "seize");
 /// ```
-pub fn read<T: DeserializeOwned>(text: &str) -> Result<T, Vec<Finding>> {
+pub fn read<T: DeserializeOwned>(text: &str) -> Result<T, Vec<DocumentError>> {
     let mut copy = Copy { text: text.to_owned(), edits: Vec::new() };
     let mut findings = Vec::new();
     loop {
@@ -86,12 +86,12 @@ impl Copy {
         at
     }
 
-    fn finding(&self, error: &toml::de::Error, span: Range<usize>) -> Finding {
+    fn finding(&self, error: &toml::de::Error, span: Range<usize>) -> DocumentError {
         let message = error.message();
         let key = quoted(message, "unknown field `")
             .or_else(|| quoted(message, "missing field `"))
             .map_or_else(|| self.key_of(span.start), str::to_owned);
-        Finding { at: self.original(span.start), key: sanitize(&key), message: sanitize(&in_words(message)) }
+        DocumentError { at: self.original(span.start), key: sanitize(&key), message: sanitize(&in_words(message)) }
     }
 
     /// The key of the value at a position.

@@ -14,7 +14,7 @@ use vaka_usb::native::NativeBus;
 use vaka_usb::trace::TracedBus;
 use vaka_usb::usbip::UsbIpBus;
 
-use crate::args::{Common, Format};
+use crate::args::{Common, OutputFormat};
 use crate::cli_error::CliError;
 use crate::config;
 use crate::render::json;
@@ -132,9 +132,9 @@ fn may_be_same(a: &str, b: &str) -> bool {
 /// Prints a warning, where it does not mix with the result.
 fn warn(common: &Common, text: String) {
     match common.format {
-        Format::Json => json::line::<Event>(&Event::Warning { text }),
-        Format::Text if !common.quiet => err!("Note: {text}"),
-        Format::Text => {}
+        OutputFormat::Json => json::line::<Event>(&Event::Warning { text }),
+        OutputFormat::Text if !common.quiet => err!("Note: {text}"),
+        OutputFormat::Text => {}
     }
 }
 

@@ -54,7 +54,7 @@ fn there_already(path: &Path) -> CliError {
 /// A file that was written from an image.
 #[derive(Debug, Serialize)]
 #[serde(tag = "event", rename = "written")]
-pub struct Written {
+pub struct WrittenFile {
     pub file: String,
     /// Bytes of the image.
     pub bytes: u64,
@@ -64,7 +64,7 @@ pub struct Written {
     pub padding: u64,
 }
 
-impl std::fmt::Display for Written {
+impl std::fmt::Display for WrittenFile {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let segments = text::count(self.segments, "segment");
         write!(f, "{}: {} in {segments}, {}", self.file, Bytes(self.bytes), self.range)?;
@@ -76,7 +76,7 @@ impl std::fmt::Display for Written {
 }
 
 /// Writes an image.
-pub fn write(image: &Image, path: &Path, output: &Output) -> Result<Written, CliError> {
+pub fn write(image: &Image, path: &Path, output: &Output) -> Result<WrittenFile, CliError> {
     let format = output.to.or_else(|| by_ending(path)).ok_or_else(|| no_format(path))?;
     let filled = match output.fill {
         Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| CliError::usage(format!("{error}.")))?),
@@ -104,7 +104,7 @@ pub fn write(image: &Image, path: &Path, output: &Output) -> Result<Written, Cli
             store(path, output.replace, &[&bytes])?;
         }
     }
-    Ok(Written {
+    Ok(WrittenFile {
         file: path.display().to_string(),
         bytes: filled.len(),
         segments: filled.segments().len(),

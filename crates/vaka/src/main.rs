@@ -75,7 +75,7 @@ fn main() -> std::process::ExitCode {
     });
     // A successful update has already shown its undo actions.
     let has_shown = code == ExitCode::Done && matches!(command, Command::Update(_) | Command::Line(_));
-    if setting.format == args::Format::Text && !has_shown {
+    if setting.format == args::OutputFormat::Text && !has_shown {
         pending_undo::print();
     }
     std::process::ExitCode::from(u8::from(code))

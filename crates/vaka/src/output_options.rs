@@ -2,12 +2,12 @@
 
 use std::io::IsTerminal;
 
-use crate::args::{Common, Format};
+use crate::args::{Common, OutputFormat};
 
 /// Output options.
 #[derive(Clone, Copy, Debug)]
 pub struct OutputOptions {
-    pub format: Format,
+    pub format: OutputFormat,
     pub quiet: bool,
     /// Whether tables, plans and figures are printed even where one line suffices.
     pub details: bool,
@@ -22,7 +22,7 @@ impl OutputOptions {
             format: common.format,
             quiet: common.quiet,
             details: common.verbose,
-            live: live && common.format == Format::Text,
+            live: live && common.format == OutputFormat::Text,
         }
     }
 

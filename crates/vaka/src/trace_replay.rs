@@ -119,7 +119,7 @@ impl Recorded {
 
 /// The record in use, shared by the device and the replay.
 #[derive(Default)]
-struct Stage {
+struct ReplayState {
     transfers: Mutex<VecDeque<Transfer>>,
     difference: Mutex<Option<String>>,
     /// Devices that appear when the unit disconnects and returns.
@@ -148,7 +148,7 @@ impl Clock for ReplayClock {
 
 /// A device that returns recorded replies.
 struct Replayer {
-    stage: Arc<Stage>,
+    stage: Arc<ReplayState>,
     standard: HashMap<[u8; 8], Result<Vec<u8>, TransferError>>,
     clock: ReplayClock,
 }
@@ -249,7 +249,7 @@ impl UsbDevice for Replayer {
 
 /// The port of the unit: it returns as the device that was opened next.
 struct ReplayPort {
-    stage: Arc<Stage>,
+    stage: Arc<ReplayState>,
     clock: ReplayClock,
 }
 
@@ -310,7 +310,7 @@ pub fn play(dialect: &Arc<Dialect>, trace: &str) -> Result<Vec<ReplayResult>, St
 }
 
 fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Recorded>) -> Vec<ReplayResult> {
-    let stage = Arc::new(Stage::default());
+    let stage = Arc::new(ReplayState::default());
     let clock = ReplayClock::default();
     *lock(&stage.transfers) = device.before;
     *lock(&stage.later) = std::mem::take(later);
@@ -350,7 +350,7 @@ fn run(
     talk: &mut Interpreter,
     name: &str,
     given: &BTreeMap<String, String>,
-    stage: &Stage,
+    stage: &ReplayState,
     cx: &mut Context<'_>,
 ) -> Option<String> {
     let dialect = talk.dialect().clone();

@@ -18,7 +18,7 @@ use super::{
 use crate::memory::{Access, SectorMap, Zone};
 use crate::placeholder;
 use crate::settings_transfer::{Field, FieldKind, RegionChecksum, TransferableRegion};
-use vaka_base::document::{self, Finding};
+use vaka_base::document::{self, DocumentError};
 use vaka_base::size::{self, Bytes};
 use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
@@ -65,7 +65,7 @@ impl Sheet {
 fn sheet(file: &str, text: &str, dialects: &Dialects) -> Result<Sheet, SheetErrors> {
     let checker = Checker { file, text, dialects };
     let raw: RawSheet = document::read(text).map_err(|findings| {
-        let error = |finding: Finding| checker.error(&(finding.at..finding.at), &finding.key, finding.message);
+        let error = |finding: DocumentError| checker.error(&(finding.at..finding.at), &finding.key, finding.message);
         SheetErrors(findings.into_iter().map(error).collect())
     })?;
     let mut errors = Errors::default();

@@ -21,7 +21,7 @@ use super::value::{Names, Value};
 use crate::error::{DialectError, DialectErrors, Files, MOST_BYTES};
 use crate::steps::Callee;
 use vaka_base::checksum::{CrcParameters, CrcSum};
-use vaka_base::document::{self, Finding};
+use vaka_base::document::{self, DocumentError};
 use vaka_base::text as tame_text;
 
 impl Dialect {
@@ -64,7 +64,7 @@ fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectE
         return Err(DialectErrors(vec![error(&problem)]));
     }
     let raw: RawDialect = document::read(text).map_err(|findings| {
-        let problem = |found: Finding| Problem::new(found.at, format!("`{}` {}", found.key, found.message));
+        let problem = |found: DocumentError| Problem::new(found.at, format!("`{}` {}", found.key, found.message));
         DialectErrors(findings.into_iter().map(|found| error(&problem(found))).collect())
     })?;
     let mut checker =

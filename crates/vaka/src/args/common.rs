@@ -93,8 +93,8 @@ pub struct Common {
     #[arg(long, value_name = "FILE")]
     pub trace: Option<PathBuf>,
     /// Output format
-    #[arg(long, value_name = "FORMAT", value_enum, default_value_t = Format::Text)]
-    pub format: Format,
+    #[arg(long, value_name = "FORMAT", value_enum, default_value_t = OutputFormat::Text)]
+    pub format: OutputFormat,
     /// Print tables, plan and details too
     #[arg(long, short, conflicts_with = "quiet")]
     pub verbose: bool,
@@ -108,7 +108,7 @@ pub struct Common {
 
 /// How results are printed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-pub enum Format {
+pub enum OutputFormat {
     /// Text for reading
     #[default]
     Text,
@@ -139,7 +139,7 @@ impl Common {
             unattended: given.one("unattended").unwrap_or_default(),
             allow: given.many("allow"),
             trace: given.one("trace"),
-            format: given.one("format").unwrap_or(Format::Text),
+            format: given.one("format").unwrap_or(OutputFormat::Text),
             verbose: given.one("verbose").unwrap_or_default(),
             quiet: given.one("quiet").unwrap_or_default(),
             places: BTreeMap::new(),

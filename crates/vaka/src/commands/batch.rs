@@ -44,12 +44,12 @@ const LOOK: Duration = Duration::from_millis(25);
 const EMPTY: Duration = Duration::from_millis(1500);
 
 /// The content for the units.
-enum Source {
+enum UpdateSource {
     File { file: FirmwareFile, name: Option<String>, options: ReadOptions, begun: Box<StartRecord> },
     Release { found: Box<Found>, build: String },
 }
 
-impl Source {
+impl UpdateSource {
     /// The sheets whose units a file could be for. Other units on the bench are left alone.
     fn candidate_sheets(&self, sheets: &[Sheet]) -> Vec<Sheet> {
         let Self::File { file, options, .. } = self else { return sheets.to_vec() };
@@ -64,7 +64,7 @@ struct UpdateJob<'a> {
     common: &'a Common,
     buses: Vec<Arc<dyn Bus>>,
     sheets: Vec<Sheet>,
-    source: Source,
+    source: UpdateSource,
     /// Products with serial numbers that are through.
     through: Mutex<BTreeSet<(String, String)>>,
 }
@@ -221,7 +221,7 @@ impl<'a> UpdateJob<'a> {
                 release_store::check_consistency(&found.release, &sheet, &found.path)?;
                 let build = release_store::build(&found.release, &args.release.build)?.to_owned();
                 Screen::new(*setting).release(release_store::seen(&found, &build, signer));
-                (Source::Release { found: Box::new(found), build }, vec![sheet])
+                (UpdateSource::Release { found: Box::new(found), build }, vec![sheet])
             }
             None => {
                 let source = Self::file(&args.files[0], args, common, &sheets)?;
@@ -236,14 +236,19 @@ impl<'a> UpdateJob<'a> {
         Ok(Self { args, common, buses, sheets, source, through: Mutex::default() })
     }
 
-    fn file(path: &Path, args: &Line, common: &Common, sheets: &[Sheet]) -> Result<Source, crate::cli_error::CliError> {
+    fn file(
+        path: &Path,
+        args: &Line,
+        common: &Common,
+        sheets: &[Sheet],
+    ) -> Result<UpdateSource, crate::cli_error::CliError> {
         let bytes = environment::firmware(path)?;
         let mut options = args.choose.options();
         let file = FirmwareFile::parse(environment::unwrapped(path, &bytes, sheets, &mut options)?.payload);
         let content = attempt::content(&file, args.choose.options());
         let begun = Box::new(attempt::begun(path, common, &bytes, content.as_ref()));
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
-        Ok(Source::File { file, name, options, begun })
+        Ok(UpdateSource::File { file, name, options, begun })
     }
 
     /// Updates one unit; `None` if it is finished already.
@@ -266,7 +271,7 @@ impl<'a> UpdateJob<'a> {
             ..Request::new(&[])
         };
         let report = match &self.source {
-            Source::File { file, name, options, begun } => {
+            UpdateSource::File { file, name, options, begun } => {
                 let mut recording = match self.args.plan {
                     true => JournalEntry::default(),
                     false => JournalEntry::of(StartRecord { time: jiff::Timestamp::now(), ..(**begun).clone() }),
@@ -277,7 +282,7 @@ impl<'a> UpdateJob<'a> {
                 let report = update::run(&bench, &request, &mut Unattended, &mut cx);
                 Report { code: recording.code(report.code), ..report }
             }
-            Source::Release { found, build } => self.staged(found, build, &request, &mut tell),
+            UpdateSource::Release { found, build } => self.staged(found, build, &request, &mut tell),
         };
         self.note(&report);
         Some(report)

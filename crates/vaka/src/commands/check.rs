@@ -19,7 +19,7 @@ use vaka_image::{FileFacts, Firmware, FirmwareFile, GroupId, Image, ImageLayout,
 
 use super::check_unit::{CheckSubject, with_unit};
 use super::{check_release, print_line};
-use crate::args::{Check, Common, Format};
+use crate::args::{Check, Common, OutputFormat};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
@@ -33,7 +33,7 @@ pub fn run(args: &Check, common: &Common, setting: &OutputOptions) -> Outcome {
     let mut worst = ExitCode::Done;
     let mut read = Vec::new();
     for (index, path) in args.files.iter().enumerate() {
-        if index > 0 && setting.format == Format::Text {
+        if index > 0 && setting.format == OutputFormat::Text {
             print_line("");
         }
         let code = match one(path, args.choose.options(), &sheets, common, setting) {
@@ -125,8 +125,8 @@ fn one(
     }
     report.wrapper = (!opened.name.is_empty()).then(|| opened.name.to_owned());
     match setting.format {
-        Format::Json => json::line(&report),
-        Format::Text => print(&report, setting),
+        OutputFormat::Json => json::line(&report),
+        OutputFormat::Text => print(&report, setting),
     }
     let chosen = file.image(options, &[]).ok();
     if common.unit.is_some() {
@@ -527,7 +527,7 @@ fn together(read: &[(String, Image)], setting: &OutputOptions) {
             found.overlaps.extend(overlap(image, other).map(|(range, equal)| Overlap { files: names, range, equal }));
         }
     }
-    if setting.format == Format::Json {
+    if setting.format == OutputFormat::Json {
         return json::line(&found);
     }
     print_line("\nTogether");

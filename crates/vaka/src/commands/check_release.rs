@@ -12,7 +12,7 @@ use vaka_core::sheet::Sheet;
 
 use super::check_unit::{CheckSubject, with_unit};
 use super::print_line;
-use crate::args::{Common, Format};
+use crate::args::{Common, OutputFormat};
 use crate::cli_error::Outcome;
 use crate::output_options::OutputOptions;
 use crate::render::json;
@@ -34,14 +34,14 @@ pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &OutputOptio
     let found: Vec<String> = inconsistencies(&release, &sheet).iter().map(ToString::to_string).collect();
     let known = release.signer.as_ref().and_then(|key| keyring::all().into_iter().find(|known| known.key == *key));
     match setting.format {
-        Format::Json => json::line(&ReleaseCheck {
+        OutputFormat::Json => json::line(&ReleaseCheck {
             file: path.display().to_string(),
             manifest: &release.manifest,
             signer: release.signer.as_ref().map(ToString::to_string),
             trusted: known.is_some(),
             inconsistencies: found.clone(),
         }),
-        Format::Text => print(path, &release, known.map(|known| known.name).as_deref(), &found),
+        OutputFormat::Text => print(path, &release, known.map(|known| known.name).as_deref(), &found),
     }
     if !found.is_empty() {
         return Ok(ExitCode::File);

@@ -14,7 +14,7 @@ use vaka_core::sheet::{Sheet, Variant};
 use vaka_image::Image;
 use vaka_usb::SystemClock;
 
-use crate::args::{Common, Format};
+use crate::args::{Common, OutputFormat};
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::lock::Locks;
@@ -87,8 +87,8 @@ pub fn with_unit(looked: &CheckSubject<'_>, sheets: &[Sheet], common: &Common, s
             worst = ExitCode::Done;
         }
         match setting.format {
-            Format::Json => json::line::<Event>(&Event::Verdict { unit: Some(place.clone()), verdict }),
-            Format::Text => render::verdict::in_full(&verdict),
+            OutputFormat::Json => json::line::<Event>(&Event::Verdict { unit: Some(place.clone()), verdict }),
+            OutputFormat::Text => render::verdict::in_full(&verdict),
         }
     }
     Ok(worst)

@@ -15,7 +15,7 @@ use vaka_image::compare::{Comparison, FirstDifference, compare};
 use vaka_usb::SystemClock;
 
 use super::{print_line, read};
-use crate::args::{Common, Compare, Format};
+use crate::args::{Common, Compare, OutputFormat};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
@@ -146,13 +146,13 @@ impl Compared<'_> {
         let Self { file, with, image, .. } = self;
         let equal = found.different == 0 && found.unread == 0;
         match setting.format {
-            Format::Json => json::line(&ComparisonReport {
+            OutputFormat::Json => json::line(&ComparisonReport {
                 file: (*file).to_owned(),
                 with: (*with).to_owned(),
                 bytes: image.len(),
                 comparison: found,
             }),
-            Format::Text => self.print(found),
+            OutputFormat::Text => self.print(found),
         }
         if equal { ExitCode::Done } else { ExitCode::Differs }
     }

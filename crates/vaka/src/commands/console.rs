@@ -21,7 +21,7 @@ use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
 use super::{print_raw, print_result};
-use crate::args::{Common, Console, Format};
+use crate::args::{Common, Console, OutputFormat};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
 use crate::lock::Locks;
@@ -135,7 +135,7 @@ fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, Stri
 /// Input and output of a console.
 struct ConsoleSession<'a> {
     args: &'a Console,
-    format: Format,
+    format: OutputFormat,
     record: Option<File>,
     /// Lines to send once.
     once: Vec<String>,

@@ -4,13 +4,13 @@ use vaka_core::event::ExitCode;
 use vaka_image::Image;
 
 use super::{print_line, print_result};
-use crate::args::{Convert, Format};
+use crate::args::{Convert, OutputFormat};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::files;
 use vaka_messages::CommandError;
 
-pub fn run(args: &Convert, format: Format) -> Outcome {
+pub fn run(args: &Convert, format: OutputFormat) -> Outcome {
     let mut images = Vec::new();
     for path in &args.files {
         images.push(files::read(path, args.choose.options())?);

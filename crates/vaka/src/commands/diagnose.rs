@@ -14,7 +14,7 @@ use vaka_usb::native::NativeBus;
 use vaka_usb::{Bus, HotplugEvent, PolledWatch, SystemClock};
 
 use super::print_line;
-use crate::args::{Common, Diagnose, Format};
+use crate::args::{Common, Diagnose, OutputFormat};
 use crate::cli_error::Outcome;
 use crate::diagnose::{host, log, units};
 use crate::environment;
@@ -55,8 +55,8 @@ pub fn run(args: &Diagnose, common: &Common, setting: &OutputOptions) -> Outcome
     found.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
     let worst = found.iter().map(|finding| finding.severity).max();
     match setting.format {
-        Format::Json => found.into_iter().for_each(|finding| json::line::<Event>(&Event::Finding(finding))),
-        Format::Text => print(&found, setting),
+        OutputFormat::Json => found.into_iter().for_each(|finding| json::line::<Event>(&Event::Finding(finding))),
+        OutputFormat::Text => print(&found, setting),
     }
     Ok(if worst == Some(Severity::Problem) { ExitCode::Access } else { ExitCode::Done })
 }

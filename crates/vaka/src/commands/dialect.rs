@@ -12,7 +12,7 @@ use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
 
 use super::{print_line, print_raw, print_result};
-use crate::args::{DialectCommand, Format};
+use crate::args::{DialectCommand, OutputFormat};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
@@ -87,8 +87,8 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> Outcome {
     Ok(worst)
 }
 
-fn show(dialect: &Dialect, format: Format) -> Outcome {
-    if format == Format::Json {
+fn show(dialect: &Dialect, format: OutputFormat) -> Outcome {
+    if format == OutputFormat::Json {
         let mut operation = String::new();
         for row in dialect.rows() {
             // The rows name their operation once.
@@ -120,7 +120,7 @@ fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<ReplayResult>, CliError
 }
 
 /// Every frame, field by field.
-fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, format: Format) -> Outcome {
+fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, format: OutputFormat) -> Outcome {
     if let Some(only) = only.filter(|only| OperationName::parse(only).is_none()) {
         let known: Vec<&str> = OperationName::ALL.into_iter().map(OperationName::word).collect();
         let message =
@@ -135,14 +135,14 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, format: Format) -
         }
         let mut operation = played.operation.clone();
         for seen in &played.frames {
-            if format == Format::Json {
+            if format == OutputFormat::Json {
                 json::line(&frame_event(&played.operation, seen));
                 continue;
             }
             frame_rows(&mut operation, seen, &mut rows);
         }
         if let Some(fault) = played.fault {
-            if format == Format::Json {
+            if format == OutputFormat::Json {
                 json::line(&json!({ "event": "replay-fault", "operation": played.operation, "message": fault }));
             }
             let frame = "(stopped)".to_owned();
@@ -150,7 +150,7 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, format: Format) -
             worst = ExitCode::Differs;
         }
     }
-    if format == Format::Text {
+    if format == OutputFormat::Text {
         let head = ["operation", "frame", "field", "bytes", "says"];
         table::plain(&head, rows).lines().for_each(print_line);
     }
@@ -198,7 +198,7 @@ fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<Str
     }
 }
 
-fn replay(dialect: &Dialect, trace: &Path, format: Format) -> Outcome {
+fn replay(dialect: &Dialect, trace: &Path, format: OutputFormat) -> Outcome {
     let all = played(dialect, trace)?;
     let mut rows: Vec<(String, usize, usize, usize)> = Vec::new();
     for played in &all {
@@ -211,7 +211,7 @@ fn replay(dialect: &Dialect, trace: &Path, format: Format) -> Outcome {
             None => rows.push((played.operation.clone(), 1, frames, failed)),
         }
     }
-    if format == Format::Json {
+    if format == OutputFormat::Json {
         for (operation, times, frames, different) in &rows {
             json::line(&json!({
                 "event": "replayed",

@@ -12,7 +12,7 @@ use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::SystemClock;
 
 use super::print_line;
-use crate::args::{Common, Format};
+use crate::args::{Common, OutputFormat};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
 use crate::lock::Locks;
@@ -57,7 +57,7 @@ fn with_unit(
         wants_variant: false,
     };
     let words = work(&bench, &found, &request, &mut cx)?;
-    if setting.format == Format::Text {
+    if setting.format == OutputFormat::Text {
         print_line(&words);
     }
     Ok(ExitCode::Done)

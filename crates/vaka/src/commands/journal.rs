@@ -12,7 +12,7 @@ use vaka_boot::bench::selector::Selector;
 use vaka_core::event::ExitCode;
 
 use super::{print_line, print_result};
-use crate::args::{Common, Format, Journal};
+use crate::args::{Common, Journal, OutputFormat};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::files;
@@ -104,8 +104,8 @@ fn is_of(record: &Record, selector: &Selector) -> bool {
 }
 
 fn list(records: &[&Record], setting: &OutputOptions) {
-    if setting.format == Format::Json {
-        records.iter().for_each(|record| json_out::line(&Attempt::of(record)));
+    if setting.format == OutputFormat::Json {
+        records.iter().for_each(|record| json_out::line(&AttemptEvent::of(record)));
         return;
     }
     if records.is_empty() {
@@ -166,26 +166,26 @@ fn serials(record: &Record) -> String {
 }
 
 /// Prints one attempt in full, or writes it as a statement.
-fn one(record: &Record, args: &Journal, format: Format) -> Outcome {
+fn one(record: &Record, args: &Journal, format: OutputFormat) -> Outcome {
     if let Some(out) = &args.attest {
         let statement = statement(record)?;
         let text = serde_json::to_string_pretty(&statement).map_err(|error| CliError::internal(error.to_string()))?;
         write(out, &format!("{text}\n"))?;
         return Ok(ExitCode::Done);
     }
-    print_result(format, &Attempt::of(record), || in_words(record));
+    print_result(format, &AttemptEvent::of(record), || in_words(record));
     Ok(ExitCode::Done)
 }
 
 /// A record as an event.
 #[derive(Serialize)]
 #[serde(tag = "event", rename = "attempt")]
-struct Attempt<'r> {
+struct AttemptEvent<'r> {
     #[serde(flatten)]
     record: &'r Record,
 }
 
-impl<'r> Attempt<'r> {
+impl<'r> AttemptEvent<'r> {
     fn of(record: &'r Record) -> Self {
         Self { record }
     }

@@ -4,11 +4,11 @@ use serde_json::json;
 use vaka_core::event::ExitCode;
 
 use super::{print_line, print_raw, print_result};
-use crate::args::{Format, KeysCommand};
+use crate::args::{KeysCommand, OutputFormat};
 use crate::cli_error::Outcome;
 use crate::keyring;
 
-pub fn run(command: &KeysCommand, format: Format) -> Outcome {
+pub fn run(command: &KeysCommand, format: OutputFormat) -> Outcome {
     match command {
         KeysCommand::New { name } => {
             let (key, private) = keyring::make(name)?;
@@ -43,7 +43,7 @@ pub fn run(command: &KeysCommand, format: Format) -> Outcome {
     Ok(ExitCode::Done)
 }
 
-fn list(format: Format) {
+fn list(format: OutputFormat) {
     let all = keyring::all();
     for key in &all {
         let state = if key.is_own { "own" } else { "trusted" };
@@ -53,7 +53,7 @@ fn list(format: Format) {
             print_line(&format!("{}  {:<20} {word}", key.key, key.name));
         });
     }
-    if all.is_empty() && format == Format::Text {
+    if all.is_empty() && format == OutputFormat::Text {
         print_line("No keys. 'vaka keys new NAME' creates one; 'vaka keys trust FILE' trusts a publisher's key.");
     }
 }

@@ -29,14 +29,14 @@ pub mod watch;
 
 use serde::Serialize;
 
-use crate::args::Format;
+use crate::args::OutputFormat;
 use crate::render::json;
 
 /// Prints a result as a JSON line with its time, or as text.
-pub fn print_result(format: Format, event: &impl Serialize, text: impl FnOnce()) {
+pub fn print_result(format: OutputFormat, event: &impl Serialize, text: impl FnOnce()) {
     match format {
-        Format::Json => json::line(event),
-        Format::Text => text(),
+        OutputFormat::Json => json::line(event),
+        OutputFormat::Text => text(),
     }
 }
 

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 use serde_json::json;
-use vaka_base::document::{self, Finding};
+use vaka_base::document::{self, DocumentError};
 use vaka_base::size::Bytes;
 use vaka_core::event::ExitCode;
 use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Manifest, STANDARD, Stage};
@@ -207,8 +207,8 @@ fn wrong(path: &Path, what: &str) -> CliError {
     CommandError::PackInput { path: path.to_owned(), reason: what.to_owned() }.into()
 }
 
-fn wrong_at(path: &Path, described: &str, findings: &[Finding]) -> CliError {
-    let line = |finding: &Finding| {
+fn wrong_at(path: &Path, described: &str, findings: &[DocumentError]) -> CliError {
+    let line = |finding: &DocumentError| {
         let line = described[..finding.at].matches('\n').count() + 1;
         format!("line {line}, key `{}`: {}", finding.key, finding.message)
     };

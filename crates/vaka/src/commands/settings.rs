@@ -159,7 +159,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
     let mut session = read_session::open_to_read(&bench, &request(common), &mut *prompt::at(common), &mut cx)?;
-    let prepared = prepare(&mut session, &file, &Source { path, content: &content, set }, &mut cx);
+    let prepared = prepare(&mut session, &file, &SettingsSource { path, content: &content, set }, &mut cx);
     let (image, label, transferable) = match prepared {
         Ok(prepared) => prepared,
         Err(problem) => {
@@ -211,7 +211,7 @@ fn per_unit(region: &TransferableRegion, content: &[u8]) -> BTreeMap<String, Str
 }
 
 /// The content to load into a unit.
-struct Source<'s> {
+struct SettingsSource<'s> {
     path: &'s Path,
     content: &'s [u8],
     /// Fields that are given on the command line.
@@ -222,10 +222,10 @@ struct Source<'s> {
 fn prepare(
     session: &mut ReadSession<'_>,
     file: &SettingsFile,
-    source: &Source<'_>,
+    source: &SettingsSource<'_>,
     cx: &mut Context<'_>,
 ) -> Result<(Image, String, TransferableRegion), CliError> {
-    let Source { path, content, set } = *source;
+    let SettingsSource { path, content, set } = *source;
     let path = || path.to_owned();
     let product = session.sheet().map_or("no product", |sheet| &sheet.product.id);
     if product != file.product {

@@ -10,7 +10,7 @@ use vaka_core::sheet::{
 };
 
 use super::print_line;
-use crate::args::Format;
+use crate::args::OutputFormat;
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
@@ -40,10 +40,10 @@ fn event(file: &Path, sheet: &Sheet) -> Value {
     })
 }
 
-pub fn run(file: &Path, format: Format) -> Outcome {
+pub fn run(file: &Path, format: OutputFormat) -> Outcome {
     let text = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
     let sheet = Sheet::parse_with(&file.display().to_string(), &text, &environment::dialects_beside(file)?)?;
-    if format == Format::Json {
+    if format == OutputFormat::Json {
         json::line(&event(file, &sheet));
         return Ok(ExitCode::Done);
     }

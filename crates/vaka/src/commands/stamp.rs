@@ -5,12 +5,12 @@ use vaka_core::event::ExitCode;
 use vaka_image::stamp::{self, StampFields, StampSearch};
 
 use super::{print_line, print_result};
-use crate::args::{Format, Stamp};
+use crate::args::{OutputFormat, Stamp};
 use crate::cli_error::Outcome;
 use crate::files;
 use vaka_messages::CommandError;
 
-pub fn run(args: &Stamp, format: Format) -> Outcome {
+pub fn run(args: &Stamp, format: OutputFormat) -> Outcome {
     let image = files::read(&args.file, args.choose.options())?;
     let text = StampFields {
         product: args.product.clone(),

@@ -20,7 +20,7 @@ use vaka_core::volume::{VisibleFile, VolumeFacts};
 use vaka_usb::{DeviceInfo, SystemClock};
 
 use super::{print_line, watch};
-use crate::args::{Common, Format, Survey};
+use crate::args::{Common, OutputFormat, Survey};
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::lock::Locks;
@@ -42,8 +42,8 @@ pub fn run(args: &Survey, common: &Common, setting: &OutputOptions) -> Outcome {
     };
     let units = as_units(&bench, &chosen, look_at_all(&bench, &chosen));
     match setting.format {
-        Format::Json => units.into_iter().for_each(|unit| json::line::<Event>(&Event::Attached(Box::new(unit)))),
-        Format::Text => print(&bench, &units, setting),
+        OutputFormat::Json => units.into_iter().for_each(|unit| json::line::<Event>(&Event::Attached(Box::new(unit)))),
+        OutputFormat::Text => print(&bench, &units, setting),
     }
     if args.watch {
         return watch::run(&bench, &there, common);

@@ -14,7 +14,7 @@ use vaka_core::unit::Mode;
 use vaka_usb::{Bus, BusError, DeviceInfo, HotplugEvent, PolledWatch, SystemClock};
 
 use super::print_line;
-use crate::args::{Common, Format};
+use crate::args::{Common, OutputFormat};
 use crate::cli_error::Outcome;
 use crate::render::json;
 use crate::signals;
@@ -92,7 +92,7 @@ fn tell_all(
             Err(error) => print_line(&format!("A bus cannot be watched: {error}. Retrying.")),
             Ok(HotplugEvent::Detached(device)) => {
                 let place = bench.place(&device.location);
-                if common.format == Format::Json {
+                if common.format == OutputFormat::Json {
                     json::line::<Event>(&Event::Detached { unit: place.clone(), id: id_of(&device) });
                 } else {
                     print_line(&now(&left(&unit_event::seen(bench, &device))));
@@ -105,7 +105,7 @@ fn tell_all(
                 let before =
                     ports.get(&unit.unit).filter(|before| before.left.is_some_and(|at| at.elapsed() < SAME_UNIT));
                 let gone_for = before.and_then(|before| before.left).map(|at| at.elapsed());
-                if common.format == Format::Json {
+                if common.format == OutputFormat::Json {
                     json::line::<Event>(&Event::Attached(Box::new(unit.clone())));
                 } else {
                     print_line(&now(&came(before.map(|before| &before.unit), gone_for, &unit)));

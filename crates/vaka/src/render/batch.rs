@@ -17,7 +17,7 @@ use super::verdict;
 use super::wrap::width;
 use super::wrap::{err, out};
 use super::{Renderer, progress};
-use crate::args::Format;
+use crate::args::OutputFormat;
 use crate::output_options::OutputOptions;
 
 /// How a unit was finished.
@@ -132,8 +132,8 @@ impl Screen {
     /// Prints the selected release.
     pub fn release(&self, release: SelectedRelease) {
         match self.setting.format {
-            Format::Json => Json.event(Event::Release(release)),
-            Format::Text => Text::new(self.setting).event(Event::Release(release)),
+            OutputFormat::Json => Json.event(Event::Release(release)),
+            OutputFormat::Text => Text::new(self.setting).event(Event::Release(release)),
         }
     }
 
@@ -174,7 +174,7 @@ impl Screen {
 
     /// Prints a line on standard error, above the bars if there are any.
     fn note(&self, line: &str) {
-        if self.setting.quiet || self.setting.format == Format::Json {
+        if self.setting.quiet || self.setting.format == OutputFormat::Json {
             return;
         }
         // Without bars their line printer would discard the line.
@@ -185,7 +185,7 @@ impl Screen {
 
     /// Processes an event of a unit.
     pub fn event(&mut self, place: &str, event: Event) {
-        if self.setting.format == Format::Json {
+        if self.setting.format == OutputFormat::Json {
             return Json.event(event);
         }
         let Some(unit) = self.units.get_mut(place) else { return };
@@ -240,7 +240,7 @@ impl Screen {
             bar.finish_and_clear();
             self.bars.remove(bar);
         }
-        if self.setting.format == Format::Json {
+        if self.setting.format == OutputFormat::Json {
             return;
         }
         let time = duration::measured(unit.began.elapsed());
@@ -267,7 +267,7 @@ impl Screen {
 
     /// Prints the results of all units.
     pub fn summary(&self, counts: &Counts) {
-        if self.setting.format == Format::Json {
+        if self.setting.format == OutputFormat::Json {
             return json::line(&Summary {
                 units: counts.all(),
                 updated: counts.updated,
@@ -288,7 +288,7 @@ impl Screen {
 
     /// Shows the running count.
     pub fn running(&mut self, counts: &Counts) {
-        if self.setting.quiet || self.setting.format == Format::Json {
+        if self.setting.quiet || self.setting.format == OutputFormat::Json {
             return;
         }
         if !self.setting.live {

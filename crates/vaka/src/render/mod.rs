@@ -13,7 +13,7 @@ pub mod wrap;
 
 use vaka_core::event::{Event, FailureText};
 
-use crate::args::Format;
+use crate::args::OutputFormat;
 use crate::cli_error::CliError;
 use crate::output_options::OutputOptions;
 use crate::pending_undo;
@@ -26,8 +26,8 @@ pub trait Renderer {
 /// The renderer that was asked for.
 pub fn renderer(setting: &OutputOptions) -> Box<dyn Renderer> {
     let inner: Box<dyn Renderer> = match setting.format {
-        Format::Json => Box::new(json::Json),
-        Format::Text => Box::new(text::Text::new(*setting)),
+        OutputFormat::Json => Box::new(json::Json),
+        OutputFormat::Text => Box::new(text::Text::new(*setting)),
     };
     Box::new(UndoRecorder(inner))
 }
@@ -46,8 +46,8 @@ impl Renderer for UndoRecorder {
 pub fn problem(problem: &CliError, setting: &OutputOptions) {
     let CliError(failure) = problem;
     match setting.format {
-        Format::Json => json::Json.event(Event::Error(failure.clone())),
-        Format::Text => self::text::failure(failure),
+        OutputFormat::Json => json::Json.event(Event::Error(failure.clone())),
+        OutputFormat::Text => self::text::failure(failure),
     }
 }
 
