@@ -110,10 +110,10 @@ fn summary(records: &[&Record], units: &[UnitRow]) -> Markup {
     html! {
         div.summary {
             div { b { (records.len()) } "attempts" }
-            div { b.good { (good) } "good" }
-            div { b.bad[bad > 0] { (bad) } "not good" }
+            div { b.good { (good) } "successful" }
+            div { b.bad[bad > 0] { (bad) } "unsuccessful" }
             div { b { (units.len()) } "units" }
-            div { b.bad[open > 0] { (open) } "units still open" }
+            div { b.bad[open > 0] { (open) } "units whose last attempt failed" }
         }
     }
 }
@@ -172,7 +172,7 @@ fn attempt_table(records: &[&Record]) -> Markup {
         "bytes written",
         "seconds",
         "interrupted",
-        "what stopped it",
+        "error",
     ];
     html! {
         table {
@@ -253,7 +253,7 @@ const PHASES: [(&str, RGBColor); 9] = [
     ("confirm", RGBColor(110, 118, 129)),
 ];
 
-const OUTCOMES: [(&str, RGBColor); 2] = [("good", RGBColor(64, 145, 108)), ("not good", RGBColor(190, 74, 64))];
+const OUTCOMES: [(&str, RGBColor); 2] = [("successful", RGBColor(64, 145, 108)), ("unsuccessful", RGBColor(190, 74, 64))];
 
 /// Time by phase: a stacked bar for each of the last attempts.
 #[allow(clippy::cast_precision_loss)] // for the eye
@@ -291,7 +291,7 @@ fn rate(records: &[&Record]) -> ChartResult {
     let rates: Vec<f64> = records.iter().filter_map(|record| rate(&record)).collect();
     let top = rates.iter().copied().fold(1.0, f64::max) * 1.25;
     let colour = RGBColor(40, 110, 180);
-    draw("Write rate by attempt", "KiB a second", rates.len(), top, |chart| {
+    draw("Write rate by attempt", "KiB/s", rates.len(), top, |chart| {
         let points: Vec<(f64, f64)> =
             rates.iter().enumerate().map(|(index, rate)| (index as f64 + 0.5, *rate)).collect();
         chart.draw_series(LineSeries::new(points.clone(), colour.stroke_width(2)))?;
