@@ -58,7 +58,7 @@ impl<'a> Context<'a> {
         self.emit_pending_undo(unit);
     }
 
-    /// The undo actions that the user has still to do, in order.
+    /// The pending undo actions, in order.
     pub fn pending_undo(&self) -> Vec<String> {
         let steps: Vec<&ManualStep> = self.pending_undo.iter().collect();
         undo_order(&steps).into_iter().map(|undo| undo.action.clone()).collect()

@@ -440,14 +440,14 @@ fn what_fits_what_by_facts_and_signs() {
             what: "built for Arm",
             image: elf(40),
             outcome: Fits,
-            words: "machine Arm: r1's start vectors",
+            words: "machine Arm: r1 has start vectors",
             ..base()
         },
         Row {
             what: "built for RISC-V",
             image: elf(243),
             outcome: Conflicts,
-            words: "machine RISC-V: r1's start vectors are a Cortex-M's",
+            words: "machine RISC-V: r1 has start vectors of a Cortex-M",
             ..base()
         },
         Row { what: "not below the minimum_version", sheet: &low, outcome: Fits, words: "version 1.5.0", ..base() },

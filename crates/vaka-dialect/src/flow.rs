@@ -44,7 +44,7 @@ impl Environment {
         }
     }
 
-    /// Keeps what both branches know.
+    /// Keeps the names that are bound after both branches.
     fn meet(&mut self, other: &Self) {
         for (index, kind) in self.kinds.iter_mut().enumerate() {
             let there = other.kinds[index];

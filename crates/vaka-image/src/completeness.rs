@@ -119,7 +119,7 @@ pub struct ChecksumField {
     pub from: u64,
     /// End of the covered range, from the start of the image; `None` for the end of the image.
     pub to: Option<u64>,
-    /// How the bytes of the field itself are counted.
+    /// The value of the field's own bytes in the sum.
     pub own: OwnBytes,
 }
 

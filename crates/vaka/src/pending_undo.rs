@@ -1,4 +1,4 @@
-//! The undo actions that the user has still to do, shown at the end of every command.
+//! Pending undo actions, printed at the end of every command.
 
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};

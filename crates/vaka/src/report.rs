@@ -253,7 +253,8 @@ const PHASES: [(&str, RGBColor); 9] = [
     ("confirm", RGBColor(110, 118, 129)),
 ];
 
-const OUTCOMES: [(&str, RGBColor); 2] = [("successful", RGBColor(64, 145, 108)), ("unsuccessful", RGBColor(190, 74, 64))];
+const OUTCOMES: [(&str, RGBColor); 2] =
+    [("successful", RGBColor(64, 145, 108)), ("unsuccessful", RGBColor(190, 74, 64))];
 
 /// Time by phase: a stacked bar for each of the last attempts.
 #[allow(clippy::cast_precision_loss)] // for the eye

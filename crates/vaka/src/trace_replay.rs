@@ -385,7 +385,7 @@ fn run(
     let left = lock(&stage.transfers).iter().filter(|transfer| transfer.ended.is_ok()).count();
     match (difference, ran) {
         (Some(difference), _) => Some(difference),
-        (None, Ok(false)) => Some("the dialect lacks this operation of the record".into()),
+        (None, Ok(false)) => Some("the dialect does not have this recorded operation".into()),
         (None, Err(error)) if !ended.replace(false) => Some(error.to_string()),
         _ if left > 0 => Some(format!("{} of the record were not used", text::count(left, "transfer"))),
         _ => None,

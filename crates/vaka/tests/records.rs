@@ -105,7 +105,10 @@ fn a_unit_is_found_by_either_of_its_serial_numbers() {
     bench.update(&firmware("tern-r1-1.4.0.hex"), &["--variant", "r1"]).expect(3, &["older than the unit's 1.5.0"]);
     bench.run(&["journal", "--csv", "j.csv", "--report", "j.html"]).expect(0, &[]);
     let page = std::fs::read_to_string(bench.folder.path().join("j.html")).unwrap();
-    assert!(page.contains("<b>1</b>units</div>") && page.contains("<b class=\"bad\">1</b>units whose last attempt failed"), "{page}");
+    assert!(
+        page.contains("<b>1</b>units</div>") && page.contains("<b class=\"bad\">1</b>units whose last attempt failed"),
+        "{page}"
+    );
     let csv = std::fs::read_to_string(bench.folder.path().join("j.csv")).unwrap();
     assert!(csv.contains(&format!(",T1-00217,{boot},")), "{csv}");
 }

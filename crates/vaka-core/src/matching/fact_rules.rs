@@ -140,7 +140,7 @@ fn fact(variant: &Variant, said: &Fact, whose: &str) -> Evidence {
         Some(known) if known.agrees(&said.value) => seen.agrees(format!("{}'s, according to {whose}", variant.id)),
         Some(known) => seen.conflicts(format!("{}'s {} is {}", variant.id, known.name, known.value)),
         // A loader's hand-over is compared with the image that it hands over to.
-        None if said.name == HAND_OVER => seen.weighs(Weight::Neutral, "where it starts the next stage"),
+        None if said.name == HAND_OVER => seen.weighs(Weight::Neutral, "the address at which it starts the next stage"),
         None => seen.weighs(Weight::Neutral, format!("according to {whose}; the product sheet does not have it")),
     }
 }

@@ -90,8 +90,8 @@ fn machine(variant: &Variant, image: &Image) -> Option<Evidence> {
     let VectorKind::CortexM = variant.image.vectors?;
     let seen = file_observation(variant, Source::Machine, elf.machine_name());
     Some(match elf.machine {
-        ARM => seen.agrees(format!("{}'s start vectors are a Cortex-M's", variant.id)),
-        _ => seen.conflicts(format!("{}'s start vectors are a Cortex-M's, which is Arm", variant.id)),
+        ARM => seen.agrees(format!("{} has start vectors of a Cortex-M, an Arm core", variant.id)),
+        _ => seen.conflicts(format!("{} has start vectors of a Cortex-M, an Arm core", variant.id)),
     })
 }
 

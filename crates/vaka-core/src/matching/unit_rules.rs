@@ -71,7 +71,7 @@ fn reported_properties(variant: &Variant, route: &Route, dialect: &DialectRoute,
             of(format!("{} {}", found.name, found.value)).conflicts(format!("{}'s is {}", variant.id, told.value))
         }
         None => of(format!("no {}", told.name))
-            .conflicts(format!("{}'s is {}; the unit did not report it", variant.id, told.value)),
+            .conflicts(format!("{} requires {}; the unit did not report a value", variant.id, told.value)),
     };
     let mut evidence: Vec<Evidence> = dialect.tells.iter().map(wanted).collect();
     let beyond = unit.told.iter().filter(|found| !dialect.tells.iter().any(|told| told.name == found.name));

@@ -120,7 +120,7 @@ impl fmt::Display for UndoPhase {
 /// Why an undo order is not possible.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum UndoOrderError {
-    /// A step waits for one that no step has as its name, or that is not undone.
+    /// A step waits for the undo of a step that does not exist or has no undo action.
     NotUndone(String),
     /// A step waits for one that is undone at a later moment.
     Later(String),

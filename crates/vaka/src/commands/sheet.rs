@@ -208,7 +208,7 @@ fn variant(out: &mut String, memory: Option<&DfuMemory<'_>>) -> std::fmt::Result
     writeln!(out, "]\n\n[variant.image]\nregion = \"application\"")?;
     writeln!(out, "# If images begin with Cortex-M start vectors:\n# vectors = \"cortex-m\"\n")?;
     writeln!(out, "# The memory that the unit reports as erasable and writable. If it has a bootloader of")?;
-    writeln!(out, "# its own, or settings, give these their own regions and make this one smaller.")?;
+    writeln!(out, "# its own, or settings, declare a region for each of them and make this one smaller.")?;
     writeln!(out, "[[variant.region]]\nname = \"application\"")?;
     writeln!(out, "start = {}\nsize = {}\n", region.start(), region.len())
 }
