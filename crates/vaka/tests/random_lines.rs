@@ -136,11 +136,15 @@ fn line(random: &mut Random, files: &[PathBuf]) -> Vec<String> {
     let mut line: Vec<String> = words.iter().map(|word| (*word).to_owned()).collect();
     let updates = words[0] == "update";
     let mut add = |yes: bool, words: &[&str]| line.extend(words.iter().filter(|_| yes).map(|word| (*word).to_owned()));
-    add(random.below(3) > 0, &["--unit", random.pick(&UNITS)]);
-    add(random.below(3) > 0, &["--variant", random.pick(&LABELS)]);
-    add(random.once_in(8), &["--part", random.pick(&["display", "interface", "wing"])]);
+    // Other commands do not have these options.
+    let has_unit = !["convert", "setup"].contains(&words[0]);
+    let has_variant =
+        ["update", "check", "compare", "read", "restart", "enter", "settings", "line"].contains(&words[0]);
+    add(has_unit && random.below(3) > 0, &["--unit", random.pick(&UNITS)]);
+    add(has_variant && random.below(3) > 0, &["--variant", random.pick(&LABELS)]);
+    add(has_variant && random.once_in(8), &["--part", random.pick(&["display", "interface", "wing"])]);
     for _ in 0..random.below(4) {
-        add(true, &["--allow", random.pick(&CONSENTS)]);
+        add(has_variant, &["--allow", random.pick(&CONSENTS)]);
     }
     add(updates && random.once_in(4), &["--erase-all"]);
     add(updates && random.once_in(4), &["--rewrite"]);
@@ -149,7 +153,8 @@ fn line(random: &mut Random, files: &[PathBuf]) -> Vec<String> {
     add(updates && random.once_in(8), &["--plan"]);
     add(updates && random.once_in(5), &["--at", random.pick(&ADDRESSES)]);
     add(updates && random.once_in(9), &["--memory", random.pick(&["0", "Tide Flash", "1"])]);
-    line.extend(["--unattended", "--wait", "1s", "--format", "json"].map(str::to_owned));
+    add(has_variant || words[0] == "console", &["--unattended", "--wait", "1s"]);
+    add(words[0] != "setup", &["--format", "json"]);
     line
 }
 

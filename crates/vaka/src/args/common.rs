@@ -24,7 +24,7 @@ pub const OPTIONS: [(&str, &[&[&str]]); 38] = [
     ("survey", &[&["bus", "unit", "sheets", "part", "trace"], OUTPUT]),
     ("check", &[UNIT, VARIANT, CONSENT, OUTPUT]),
     ("update", &[UNIT, VARIANT, CONSENT, OUTPUT]),
-    ("line", &[UNIT, VARIANT, &["allow"], OUTPUT]),
+    ("line", &[UNIT, VARIANT, CONSENT, OUTPUT]),
     ("journal", &[&["unit"], OUTPUT]),
     ("enter", &[UNIT, VARIANT, CONSENT, OUTPUT]),
     ("restart", &[UNIT, VARIANT, CONSENT, OUTPUT]),
