@@ -61,6 +61,15 @@ pub fn read<T: DeserializeOwned>(text: &str) -> Result<T, Vec<DocumentError>> {
     Err(findings)
 }
 
+/// The errors as text, a line for each: ``line 4, key `nmae`: is not a known key``.
+pub fn by_line(text: &str, errors: &[DocumentError]) -> String {
+    let line = |error: &DocumentError| {
+        let line = text[..error.at].matches('\n').count() + 1;
+        format!("line {line}, key `{}`: {}", error.key, error.message)
+    };
+    errors.iter().map(line).collect::<Vec<_>>().join("\n")
+}
+
 /// A corrected copy of a document.
 #[derive(Clone)]
 struct Copy {
@@ -228,29 +237,9 @@ fn meant(message: &str) -> Option<&str> {
 
 /// The word that differs from `unknown` in at most a third of its characters.
 pub fn closest<'a>(unknown: &str, words: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let ranked = words.into_iter().map(|word| (distance(unknown, word), word));
+    let ranked = words.into_iter().map(|word| (strsim::osa_distance(unknown, word), word));
     let (distance, word) = ranked.min_by_key(|(distance, _)| *distance)?;
     (distance <= (unknown.chars().count() / 3).max(1)).then_some(word)
-}
-
-/// Number of characters to insert, delete, replace or swap with a neighbour. Source: the optimal
-/// string alignment distance.
-fn distance(a: &str, b: &str) -> usize {
-    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
-    let mut rows = vec![(0..=b.len()).collect::<Vec<usize>>()];
-    for i in 1..=a.len() {
-        let mut row = vec![i];
-        for j in 1..=b.len() {
-            let replaced = rows[i - 1][j - 1] + usize::from(a[i - 1] != b[j - 1]);
-            let mut best = replaced.min(rows[i - 1][j] + 1).min(row[j - 1] + 1);
-            if i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1] {
-                best = best.min(rows[i - 2][j - 2] + 1);
-            }
-            row.push(best);
-        }
-        rows.push(row);
-    }
-    rows[a.len()][b.len()]
 }
 
 /// The message of the TOML reader as a sentence about the key.

@@ -399,7 +399,7 @@ fn what_cannot_be_read_is_called_accepted() {
     assert_eq!(scene.memory(0x0C10_4000..u32::try_from(region.end().get()).unwrap()), PETREL_BINARY);
 }
 
-/// Without a read-back there is no warning that reading is impossible, and the disk is not queried.
+/// If the read-back is off, the tool does not query the disk and does not warn that it is unreadable.
 #[test]
 fn only_who_wants_it_read_hears_that_it_cannot_be() {
     for (read_back, warned) in [(true, true), (false, false)] {

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use etcetera::BaseStrategy;
 use serde::Deserialize;
+use vaka_base::document;
 use vaka_boot::bench::selector::Selector;
 
 use crate::args::Common;
@@ -58,10 +59,7 @@ pub fn apply(common: &mut Common) -> Result<(), CliError> {
 
 /// Reads the file.
 fn read(text: &str) -> Result<Config, String> {
-    let config: Config = toml::from_str(text).map_err(|error| {
-        let line = error.span().map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
-        format!("line {line}: {}", error.message().trim_end())
-    })?;
+    let config: Config = document::read(text).map_err(|errors| document::by_line(text, &errors))?;
     for (name, port) in &config.places {
         let is_name =
             !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | ' '));
@@ -112,7 +110,7 @@ mod tests {
     #[test]
     fn what_is_wrong_is_said_with_its_line() {
         for (text, words) in [
-            ("bus = [\"usb\"]\nbuss = 1\n", "line 2: unknown field `buss`"),
+            ("bus = [\"usb\"]\nbuss = 1\n", "line 2, key `buss`: is not a known key; did you mean `bus`?"),
             ("places = 3", "line 1"),
             ("[places]\n\"a\\u0007\" = \"1-1\"", "is not a valid name"),
             ("[places]\na = \"\"", "has no port"),

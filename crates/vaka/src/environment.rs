@@ -75,10 +75,7 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, CliError> {
         }
         sheets.push(sheet);
     }
-    if let (Some((_, error)), false) = (unsound_dialects.into_iter().next(), unsound.is_empty()) {
-        return Err(error);
-    }
-    skip_unsound(unsound, &sheets, common)?;
+    skip_unsound(unsound, unsound_dialects, &sheets, common)?;
     if let (Some(part), false) = (&common.part, sheets.is_empty()) {
         return only_part(&sheets, part);
     }
@@ -95,15 +92,20 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, CliError> {
 /// told apart without it.
 fn skip_unsound(
     unsound: Vec<(PathBuf, String, SheetErrors)>,
+    unsound_dialects: Vec<CliError>,
     sheets: &[Sheet],
     common: &Common,
 ) -> Result<(), CliError> {
-    let known: Vec<String> = sheets.iter().flat_map(all_ids).flat_map(|(ids, _)| patterns(ids)).collect();
+    let shown = sheets.iter().flat_map(all_ids).map(|(ids, _)| ids);
+    let companions = sheets.iter().flat_map(|sheet| &sheet.product.companions).map(|companion| &companion.id);
+    let known: Vec<String> = shown.chain(companions).flat_map(patterns).collect();
+    let mut unsound_dialects = unsound_dialects.into_iter();
     for (file, text, errors) in unsound {
         let named = named_ids(&text);
         let is_needed = sheets.is_empty() || named.iter().any(|id| known.iter().any(|known| may_be_same(id, known)));
         if is_needed {
-            return Err(errors.into());
+            // A sheet lacks a dialect that cannot be read: its errors are the cause.
+            return Err(unsound_dialects.next().unwrap_or_else(|| errors.into()));
         }
         warn(common, vaka_messages::sheet_skipped(&file, errors.0.len()));
     }
@@ -205,11 +207,11 @@ fn is_dialect(file: &Path) -> bool {
 /// One of them is unsound.
 pub fn dialects_beside(path: &Path) -> Result<Dialects, CliError> {
     let (dialects, unsound) = dialects_in(path)?;
-    unsound.into_iter().next().map_or(Ok(dialects), |(_, error)| Err(error))
+    unsound.into_iter().next().map_or(Ok(dialects), Err)
 }
 
 /// The sound dialects in a folder, and the errors of the others.
-fn dialects_in(path: &Path) -> Result<(Dialects, Vec<(PathBuf, CliError)>), CliError> {
+fn dialects_in(path: &Path) -> Result<(Dialects, Vec<CliError>), CliError> {
     let folder = match path.is_file() {
         true => path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")),
         false => path,
@@ -229,7 +231,7 @@ fn dialects_in(path: &Path) -> Result<(Dialects, Vec<(PathBuf, CliError)>), CliE
         let dialect = match dialect(&file) {
             Ok(dialect) => dialect,
             Err(error) => {
-                unsound.push((file, error));
+                unsound.push(error);
                 continue;
             }
         };

@@ -59,4 +59,14 @@ fn an_unsound_sheet_stops_only_what_needs_it() {
     run(&[&update[..], &[&folder]].concat()).expect(0, &["runs 1.5.0", "other.toml is skipped"]);
     // A file that is named must be sound.
     run(&["survey", "--sheets", &format!("{folder}/other.toml")]).expect(8, &["is missing"]);
+    // The same with a sheet that lacks its dialect because that is unsound.
+    fs::remove_file(format!("{folder}/other.toml")).unwrap();
+    for name in ["dunlin.toml", "dunlin.dialect.toml"] {
+        fs::copy(root().join("demo/sheets").join(name), format!("{folder}/{name}")).unwrap();
+    }
+    let dialect = fs::read_to_string(format!("{folder}/dunlin.dialect.toml")).unwrap();
+    fs::write(format!("{folder}/dunlin.dialect.toml"), dialect.replacen("name =", "nmae =", 1)).unwrap();
+    run(&["survey", "--sheets", &folder]).expect(0, &["Tern tide gauge", "dunlin.toml is skipped"]);
+    fs::remove_file(format!("{folder}/tern.toml")).unwrap();
+    run(&["survey", "--sheets", &folder]).expect(8, &["dunlin.dialect.toml", "did you mean `name`?"]);
 }

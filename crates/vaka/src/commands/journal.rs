@@ -105,7 +105,7 @@ fn is_of(record: &Record, selector: &Selector) -> bool {
 
 fn list(records: &[&Record], setting: &OutputOptions) {
     if setting.format == OutputFormat::Json {
-        records.iter().for_each(|record| json_out::line(&AttemptEvent::of(record)));
+        records.iter().for_each(|record| json_out::line(&AttemptEvent { record }));
         return;
     }
     if records.is_empty() {
@@ -173,7 +173,7 @@ fn one(record: &Record, args: &Journal, format: OutputFormat) -> Outcome {
         write(out, &format!("{text}\n"))?;
         return Ok(ExitCode::Done);
     }
-    print_result(format, &AttemptEvent::of(record), || in_words(record));
+    print_result(format, &AttemptEvent { record }, || in_words(record));
     Ok(ExitCode::Done)
 }
 
@@ -183,12 +183,6 @@ fn one(record: &Record, args: &Journal, format: OutputFormat) -> Outcome {
 struct AttemptEvent<'r> {
     #[serde(flatten)]
     record: &'r Record,
-}
-
-impl<'r> AttemptEvent<'r> {
-    fn of(record: &'r Record) -> Self {
-        Self { record }
-    }
 }
 
 /// Prints one attempt in full.

@@ -37,7 +37,7 @@ pub fn run(command: &KeysCommand, format: OutputFormat) -> Outcome {
         KeysCommand::Distrust { name } => {
             keyring::revoke_trust(name)?;
             let event = json!({ "event": "key", "state": "distrusted", "name": name });
-            print_result(format, &event, || print_line(&format!("Key '{name}' is no longer trusted.")));
+            print_result(format, &event, || print_line(&format!("Removed the trust in key '{name}'.")));
         }
     }
     Ok(ExitCode::Done)

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 use serde_json::json;
-use vaka_base::document::{self, DocumentError};
+use vaka_base::document;
 use vaka_base::size::Bytes;
 use vaka_core::event::ExitCode;
 use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Manifest, STANDARD, Stage};
@@ -76,7 +76,8 @@ struct RawFile {
 pub fn run(args: &Pack, setting: &OutputOptions) -> Outcome {
     let path = &args.description;
     let described = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
-    let description: Description = document::read(&described).map_err(|found| wrong_at(path, &described, &found))?;
+    let description: Description =
+        document::read(&described).map_err(|errors| wrong(path, &document::by_line(&described, &errors)))?;
     if description.release != FORMAT {
         return Err(wrong(
             path,
@@ -205,12 +206,4 @@ impl Packing<'_> {
 
 fn wrong(path: &Path, what: &str) -> CliError {
     CommandError::PackInput { path: path.to_owned(), reason: what.to_owned() }.into()
-}
-
-fn wrong_at(path: &Path, described: &str, findings: &[DocumentError]) -> CliError {
-    let line = |finding: &DocumentError| {
-        let line = described[..finding.at].matches('\n').count() + 1;
-        format!("line {line}, key `{}`: {}", finding.key, finding.message)
-    };
-    wrong(path, &findings.iter().map(line).collect::<Vec<_>>().join("\n"))
 }

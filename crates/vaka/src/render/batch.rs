@@ -8,9 +8,12 @@ use indicatif::{MultiProgress, ProgressBar, ProgressState, ProgressStyle};
 use serde::Serialize;
 use vaka_base::{duration, text};
 use vaka_boot::bench::candidate::Candidate;
-use vaka_core::event::{Check, Event, ExitCode, FailureText, Report, RestartState, RunOutcome, SelectedRelease};
+use vaka_core::event::{
+    Check, Event, ExitCode, FailureText, Report, RestartState, RunOutcome, SelectedRelease, StepState,
+};
 
 use super::json::{self, Json};
+use super::result::check_name;
 use super::style::BAD;
 use super::text::Text;
 use super::verdict;
@@ -198,6 +201,7 @@ impl Screen {
                     bar.set_message(format!("{}: {}", unit.product, step.as_str()));
                 }
             }
+            Event::Step { state: StepState::Started, .. } => unit.percent = 0,
             Event::Lost { left_ms, .. } => {
                 let left = Duration::from_millis(left_ms);
                 match &unit.bar {
@@ -326,10 +330,8 @@ fn lost_style(percent: u64, left: Duration) -> ProgressStyle {
 
 fn words(report: &Report, unit: &Unit) -> String {
     let check = match report.check {
-        Check::ReadBack => ", read-back",
-        Check::DeviceChecked => ", device-checked",
-        Check::Accepted => ", accepted",
-        Check::None => "",
+        Check::None => String::new(),
+        check => format!(", {}", check_name(check)),
     };
     let after = match report.after {
         RestartState::Confirmed => ", confirmed",

@@ -85,7 +85,8 @@ fn sentence(report: &Report) -> String {
     }
 }
 
-fn check_name(check: Check) -> &'static str {
+/// The name of a check in the output.
+pub fn check_name(check: Check) -> &'static str {
     match check {
         Check::ReadBack => "read-back",
         Check::DeviceChecked => "device-checked",

@@ -46,8 +46,8 @@ fn fitted(width: u16, head: &[&str], rows: Vec<Vec<String>>) -> String {
 /// or if the other columns alone are too wide.
 fn hanging(width: usize, head: &[&str], rows: &[Vec<String>]) -> Option<String> {
     const UNDER: usize = 8;
-    let head: Vec<String> = head.iter().map(|cell| (*cell).to_owned()).collect();
-    let all = || Some(&head).filter(|head| !head.is_empty()).into_iter().chain(rows);
+    let head = heading(head);
+    let all = || head.iter().chain(rows);
     let count = all().map(Vec::len).max()?;
     let widths: Vec<usize> =
         (0..count).map(|i| all().filter_map(|row| row.get(i)).map(|cell| columns(cell)).max().unwrap_or(0)).collect();
@@ -71,6 +71,12 @@ fn hanging(width: usize, head: &[&str], rows: &[Vec<String>]) -> Option<String> 
         }
     };
     Some(all().map(line).collect())
+}
+
+/// The heading as a row; `None` if the table has no heading.
+fn heading(head: &[&str]) -> Option<Vec<String>> {
+    let head: Vec<String> = head.iter().map(|cell| (*cell).to_owned()).collect();
+    Some(head).filter(|head| !head.is_empty())
 }
 
 /// The longest word of each column.
@@ -97,12 +103,12 @@ fn hardened(text: &str) -> String {
 
 /// Each row as a block of lines, its cells two blanks apart.
 fn blocks(width: usize, head: &[&str], rows: &[Vec<String>]) -> String {
-    let head = head.iter().map(|cell| (*cell).to_owned()).collect::<Vec<String>>();
+    let head = heading(head);
     let block = |row: &Vec<String>| {
         let cells: Vec<&str> = row.iter().map(String::as_str).filter(|cell| !cell.is_empty()).collect();
         wrapped(&format!("{}{}\n", " ".repeat(INDENT), cells.join("  ")), width)
     };
-    Some(&head).filter(|head| !head.is_empty()).into_iter().chain(rows).map(block).collect()
+    head.iter().chain(rows).map(block).collect()
 }
 
 #[cfg(test)]

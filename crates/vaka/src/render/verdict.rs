@@ -63,13 +63,7 @@ fn changes(verdict: &Verdict, last: &Verdict) {
 fn line(verdict: &Verdict) {
     let weighs = |evidence: &&Evidence| matches!(evidence.weight, Weight::Agrees | Weight::Decisive);
     let agree = verdict.evidence.iter().filter(weighs).count();
-    let mut deciding: Vec<&str> = Vec::new();
-    for evidence in verdict.evidence.iter().filter(|evidence| evidence.weight == Weight::Decisive) {
-        let name = evidence.source.as_str();
-        if !deciding.contains(&name) {
-            deciding.push(name);
-        }
-    }
+    let deciding = sources(verdict.evidence.iter().filter(|evidence| evidence.weight == Weight::Decisive));
     let decided =
         if deciding.is_empty() { String::new() } else { format!("; decided by the {}", deciding.join(" and the ")) };
     let so_far = if verdict.phase == Phase::Provisional { " so far" } else { "" };
@@ -80,19 +74,24 @@ fn line(verdict: &Verdict) {
 
 /// `Still fits g1 in update mode; also seen: boot id, protocol.`
 fn second_line(verdict: &Verdict, last: &Verdict) {
-    let mut new: Vec<&str> = Vec::new();
-    for evidence in verdict.evidence.iter().filter(|evidence| !last.evidence.contains(evidence)) {
-        let source = evidence.source.as_str();
-        if !new.contains(&source) {
-            new.push(source);
-        }
-    }
+    let new = sources(verdict.evidence.iter().filter(|evidence| !last.evidence.contains(evidence)));
     let also = if new.is_empty() { String::new() } else { format!("; also seen: {}", new.join(", ")) };
     let still = if last.outcome == Outcome::Fits { "Still fits" } else { "Fits" };
     out!("{GOOD}{still}{}{GOOD:#} in update mode{also}.", variant(verdict));
     if verdict.consents != last.consents {
         consents(verdict);
     }
+}
+
+/// The sources of evidence, each once.
+fn sources<'e>(evidence: impl Iterator<Item = &'e Evidence>) -> Vec<&'static str> {
+    let mut sources = Vec::new();
+    for source in evidence.map(|evidence| evidence.source.as_str()) {
+        if !sources.contains(&source) {
+            sources.push(source);
+        }
+    }
+    sources
 }
 
 fn variant(verdict: &Verdict) -> String {
