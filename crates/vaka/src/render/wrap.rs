@@ -4,7 +4,7 @@ use std::fmt::Arguments;
 use std::io::Write;
 use std::sync::OnceLock;
 
-use terminal_size::{Width, terminal_size};
+use terminal_size::{Width, terminal_size_of};
 use unicode_width::UnicodeWidthStr;
 
 /// Prints a wrapped line on standard output.
@@ -23,18 +23,19 @@ pub(crate) use {err, out};
 /// upper limit they are hard to read.
 const WIDTHS: std::ops::RangeInclusive<u16> = 40..=140;
 
-/// Width if the output is not a terminal: no wrapping.
+/// Width if standard output is not a terminal, for example a pipe to `grep`: no wrapping.
 const UNLIMITED: u16 = 1000;
 
 /// Continuation lines start at most at this column.
 const MAX_INDENT: usize = 24;
 
-/// Width of the output in columns: `COLUMNS` if set, or the terminal's width, or unlimited.
+/// Width of the output in columns: `COLUMNS` if set, or the width of the terminal at standard output, or
+/// unlimited.
 pub fn width() -> u16 {
     static COLUMNS: OnceLock<u16> = OnceLock::new();
     *COLUMNS.get_or_init(|| {
         let set = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-        let columns = set.or_else(|| terminal_size().map(|(Width(columns), _)| columns));
+        let columns = set.or_else(|| terminal_size_of(std::io::stdout()).map(|(Width(columns), _)| columns));
         columns.map_or(UNLIMITED, |columns| columns.clamp(*WIDTHS.start(), *WIDTHS.end()))
     })
 }
