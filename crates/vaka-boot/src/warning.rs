@@ -35,6 +35,11 @@ pub enum Warning {
     Program(String),
     /// A stop was requested, and the unit is busy for at most this long.
     StoppingLater { left: Duration, waiting_for: String },
+    /// The lock of the unit excludes only processes of this user; the reason, if there is one
+    /// beside a folder that does not exist.
+    OtherUsersNotExcluded { reason: Option<String> },
+    /// The unit cannot be locked, so no other process is excluded.
+    NotLocked { reason: String },
     /// An earlier attempt of the same request failed in another way.
     EarlierFailure(String),
 

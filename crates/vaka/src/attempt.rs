@@ -12,13 +12,6 @@ use vaka_image::{FirmwareFile, Image, ReadOptions};
 use crate::args::Common;
 use crate::journal::{self, EndRecord, ErrorRecord, FileRecord, StartRecord};
 
-/// Warns before any change if the journal cannot be written.
-pub fn warn_unless_writable(plan_only: bool, tell: &mut dyn FnMut(Event)) {
-    if let Err(why) = journal::must_be_writable().or_else(|why| if plan_only { Ok(()) } else { Err(why) }) {
-        tell(Event::Warning { text: vaka_messages::journal_unwritable(&why) });
-    }
-}
-
 /// The start record of an attempt.
 pub fn begun(path: &Path, common: &Common, bytes: &[u8], content: Option<&Image>) -> StartRecord {
     let content_sha256 = content.map(|image| {

@@ -6,7 +6,7 @@ use std::path::Path;
 use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::sheet::SheetErrors;
 use vaka_dialect::DialectErrors;
-use vaka_messages::CommandError;
+use vaka_messages::{CommandError, OutputKind};
 
 /// A failure to print.
 #[derive(Debug)]
@@ -26,6 +26,14 @@ impl CliError {
     /// Wrong use of an option.
     pub fn usage(message: impl Into<String>) -> Self {
         CommandError::Usage(message.into()).into()
+    }
+
+    /// The error of a file that was not written.
+    pub fn unwritten(path: &Path, error: std::io::Error, output: OutputKind) -> Self {
+        match error.kind() {
+            std::io::ErrorKind::AlreadyExists => CommandError::FileExists { path: path.to_owned(), output }.into(),
+            _ => Self::file(path, error),
+        }
     }
 
     /// A file that cannot be read or written.

@@ -4,6 +4,7 @@
 use std::io::Write;
 use std::path::PathBuf;
 
+use crate::private_file;
 use crate::state_dir;
 
 /// A content that was seen before.
@@ -29,8 +30,8 @@ pub fn look_up(sha256: &str, name: &str) -> Option<PreviousSighting> {
             return Some(PreviousSighting { time, name: vaka_base::text::sanitize(&name) });
         }
     }
-    std::fs::create_dir_all(path.parent()?).ok()?;
-    let mut out = std::fs::OpenOptions::new().append(true).create(true).open(path).ok()?;
+    private_file::create_folder(path.parent()?).ok()?;
+    let mut out = private_file::open_to_append(&path).ok()?;
     let now = jiff::Timestamp::now().round(jiff::Unit::Second).ok()?;
     // A single write, so that the lines of two programs do not mix.
     out.write_all(format!("{sha256} {now} {}\n", vaka_base::text::sanitize(name)).as_bytes()).ok()?;

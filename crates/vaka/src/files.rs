@@ -1,7 +1,6 @@
 //! Files that commands read and write: images in every format, and files stored as a whole.
 
 use std::borrow::Cow;
-use std::io::Write;
 use std::path::Path;
 
 use serde::Serialize;
@@ -14,7 +13,9 @@ use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions, dfu_file, hex, sre
 use crate::args::{Output, Writable};
 use crate::cli_error::CliError;
 use crate::environment;
-use vaka_messages::CommandError;
+use crate::output_file::{self, Existing};
+use crate::render::wrap;
+use vaka_messages::{CommandError, OutputKind};
 
 /// Reads one image.
 pub fn read(path: &Path, options: ReadOptions) -> Result<Image, CliError> {
@@ -40,15 +41,13 @@ pub fn may_write(path: &Path, output: &Output) -> Result<(), CliError> {
 
 /// Checks whether a file may be created there.
 pub fn may_store(path: &Path, replace: bool) -> Result<(), CliError> {
-    if path.exists() && !replace { Err(there_already(path)) } else { Ok(()) }
+    reserve_standard_output(path);
+    output_file::may_create(path, existing(replace))
+        .map_err(|error| CliError::unwritten(path, error, OutputKind::Replaceable))
 }
 
 fn no_format(path: &Path) -> CliError {
     CommandError::NoFormat { path: path.to_owned() }.into()
-}
-
-fn there_already(path: &Path) -> CliError {
-    CommandError::FileExists { path: path.to_owned(), output: vaka_messages::OutputKind::Replaceable }.into()
 }
 
 /// A file that was written from an image.
@@ -135,33 +134,27 @@ fn by_ending(path: &Path) -> Option<Writable> {
     })
 }
 
-/// Writes a file completely or not at all: to a temporary file in the same folder, which is then
-/// renamed.
+/// Writes a file completely or not at all.
 pub fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), CliError> {
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let fault = |error: std::io::Error| CliError::file(path, error);
-    let mut file = tempfile::Builder::new().prefix(".vaka-").tempfile_in(folder).map_err(fault)?;
-    for part in parts {
-        file.write_all(part).map_err(fault)?;
+    reserve_standard_output(path);
+    output_file::write(path, existing(replace), parts)
+        .map_err(|error| CliError::unwritten(path, error, OutputKind::Replaceable))
+}
+
+/// Writes a file completely or not at all, and never replaces one.
+pub fn store_new(path: &Path, text: &str) -> Result<(), CliError> {
+    reserve_standard_output(path);
+    let written = output_file::write(path, Existing::Keep, &[text.as_bytes()]);
+    written.map_err(|error| CliError::unwritten(path, error, OutputKind::New))
+}
+
+fn existing(replace: bool) -> Existing {
+    if replace { Existing::Replace } else { Existing::Keep }
+}
+
+/// If the content goes to standard output, messages go to standard error.
+fn reserve_standard_output(path: &Path) {
+    if output_file::is_standard_output(path) {
+        wrap::messages_to_standard_error();
     }
-    readable_by_all(file.as_file()).map_err(fault)?;
-    let kept = if replace { file.persist(path) } else { file.persist_noclobber(path) };
-    kept.map(drop).map_err(|error| {
-        if error.error.kind() == std::io::ErrorKind::AlreadyExists {
-            return there_already(path);
-        }
-        fault(error.error)
-    })
-}
-
-/// The temporary file is private; the final file gets ordinary permissions.
-#[cfg(unix)]
-fn readable_by_all(file: &std::fs::File) -> std::io::Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    file.set_permissions(std::fs::Permissions::from_mode(0o644))
-}
-
-#[cfg(not(unix))]
-fn readable_by_all(_: &std::fs::File) -> std::io::Result<()> {
-    Ok(())
 }

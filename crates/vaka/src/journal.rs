@@ -5,7 +5,7 @@
 //! crash can damage earlier lines. Torn lines are skipped and counted when the journal is read.
 //! See `docs/formats/journal.md` for the format.
 
-use std::fs::{File, OpenOptions};
+use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
@@ -14,6 +14,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
+use crate::private_file;
 use crate::state_dir;
 
 /// The version of the format.
@@ -290,8 +291,8 @@ pub fn path() -> Option<PathBuf> {
 pub fn must_be_writable() -> Result<(), String> {
     let path = path().ok_or("this system has no state folder")?;
     let told = |error: io::Error| format!("{}: {error}", path.display());
-    std::fs::create_dir_all(path.parent().unwrap_or(&path)).map_err(told)?;
-    OpenOptions::new().read(true).append(true).create(true).open(&path).map(drop).map_err(told)
+    private_file::create_folder(path.parent().unwrap_or(&path)).map_err(told)?;
+    private_file::open_to_append(&path).map(drop).map_err(told)
 }
 
 /// The versions that earlier attempts confirmed.
@@ -326,7 +327,7 @@ impl Attempt {
         let path = path().ok_or("this system has no state folder")?;
         let folder = path.parent().ok_or("this system has no state folder")?;
         let told = |error: io::Error| format!("{}: {error}", path.display());
-        std::fs::create_dir_all(folder).map_err(told)?;
+        private_file::create_folder(folder).map_err(told)?;
         // One process may work on several units at once.
         static COUNT: AtomicU32 = AtomicU32::new(0);
         let number = match COUNT.fetch_add(1, Ordering::Relaxed) {
@@ -355,7 +356,7 @@ fn append(path: &Path, attempt: &str, what: RecordBody) -> io::Result<()> {
     let line = JournalLine { journal: FORMAT, attempt: attempt.to_owned(), what };
     let mut text = serde_json::to_vec(&line)?;
     text.push(b'\n');
-    let mut file = OpenOptions::new().read(true).append(true).create(true).open(path)?;
+    let mut file = private_file::open_to_append(path)?;
     file.lock()?;
     if !ends_a_line(&mut file)? {
         // The last line is torn: continue on a line of its own.

@@ -10,6 +10,7 @@ use vaka_base::text;
 use vaka_core::release::signature::{PrivateKey, PublicKey};
 
 use crate::cli_error::CliError;
+use crate::private_file;
 use vaka_messages::CommandError;
 
 const PRIVATE: &str = ".key.pem";
@@ -55,20 +56,12 @@ pub fn make(name: &str) -> Result<(PublicKey, PathBuf), CliError> {
     let unusable = |error: vaka_core::release::signature::KeyError| CliError::internal(format!("{error}."));
     let (private, public) = (key.to_pem().map_err(unusable)?, key.public().to_pem().map_err(unusable)?);
     fs::create_dir_all(&folder).map_err(|error| CliError::file(&folder, error))?;
-    write_private(&path, &private)?;
+    private_file::create_new(&path)
+        .and_then(|mut file| file.write_all(private.as_bytes()))
+        .map_err(|error| CliError::file(&path, error))?;
     let beside = folder.join(format!("{name}{PUBLIC}"));
     fs::write(&beside, public).map_err(|error| CliError::file(&beside, error))?;
     Ok((key.public(), path))
-}
-
-/// Writes a file with access for this user only.
-fn write_private(path: &Path, pem: &str) -> Result<(), CliError> {
-    let mut options = fs::OpenOptions::new();
-    options.write(true).create_new(true);
-    #[cfg(unix)]
-    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
-    let written = options.open(path).and_then(|mut file| file.write_all(pem.as_bytes()));
-    written.map_err(|error| CliError::file(path, error))
 }
 
 /// The private key of a name, or in a file.

@@ -2,19 +2,23 @@
 
 use std::any::Any;
 use std::collections::BTreeSet;
-use std::fs::{File, OpenOptions, TryLockError};
+use std::fs::{File, TryLockError};
 use std::io::{Read, Seek, Write};
-use std::path::PathBuf;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use vaka_boot::bench::lock::UnitLock;
+use vaka_boot::warning::Warning;
 use vaka_usb::Location;
 
+use crate::lock_folder::LockFolder;
 use crate::state_dir;
 
-/// Locks files in the user's runtime folder, or the system's temporary one.
+/// Locks files in the lock folder.
 pub struct Locks;
+
+/// The lock folder of this process, or why there is none.
+static FOLDER: LazyLock<Result<LockFolder, String>> = LazyLock::new(LockFolder::find);
 
 /// The locations that this process has locked. A file lock does not exclude its own process.
 static OWN: Mutex<BTreeSet<String>> = Mutex::new(BTreeSet::new());
@@ -35,24 +39,29 @@ impl Drop for HeldLock {
     }
 }
 
-fn folder() -> PathBuf {
-    let runtime = std::env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from).filter(|folder| folder.is_dir());
-    runtime.map_or_else(|| std::env::temp_dir().join("vaka-locks"), |folder| folder.join("vaka"))
-}
-
 impl UnitLock for Locks {
-    /// If the directory is not writable, go on unlocked; the lock is advisory.
-    fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String> {
-        let Some(mut file) = Self::file(&location.to_string(), "lock") else { return Ok(Box::new(())) };
+    /// Without a lock file the work goes on with a warning: the lock is advisory.
+    fn hold(&self, location: &Location, warn: &mut dyn FnMut(Warning)) -> Result<Box<dyn Any + Send>, String> {
+        let place = location.to_string();
+        let mut file = match Self::file(&place, "lock") {
+            Ok(file) => file,
+            Err(reason) => {
+                warn(Warning::NotLocked { reason });
+                return Ok(Box::new(()));
+            }
+        };
         match lock(&file) {
             Ok(()) => {
                 sign(&mut file);
-                let place = location.to_string();
+                warn_of_other_users(warn);
                 own().insert(place.clone());
                 Ok(Box::new(HeldLock { place, _file: file }))
             }
             Err(TryLockError::WouldBlock) => Err(holder(&mut file)),
-            Err(TryLockError::Error(_)) => Ok(Box::new(())),
+            Err(TryLockError::Error(error)) => {
+                warn(Warning::NotLocked { reason: error.to_string() });
+                Ok(Box::new(()))
+            }
         }
     }
 
@@ -62,12 +71,22 @@ impl UnitLock for Locks {
     }
 
     fn want(&self, bus: &str) -> Box<dyn Any + Send> {
-        let Some(mut file) = Self::file(bus, "wanted") else { return Box::new(()) };
+        let Ok(mut file) = Self::file(bus, "wanted") else { return Box::new(()) };
         // Several processes may want a unit; one announcement is enough.
         if file.try_lock().is_ok() {
             sign(&mut file);
         }
         Box::new(file)
+    }
+}
+
+/// Says once for each lock folder that it does not exclude other users. The runtime folder of a
+/// user is new after each login.
+fn warn_of_other_users(warn: &mut dyn FnMut(Warning)) {
+    if let Ok(folder @ LockFolder::Own { not_shared, .. }) = &*FOLDER
+        && folder.is_first_use()
+    {
+        warn(Warning::OtherUsersNotExcluded { reason: not_shared.clone() });
     }
 }
 
@@ -82,12 +101,8 @@ fn lock(file: &File) -> Result<(), TryLockError> {
 
 impl Locks {
     /// The lock file of a unit, or of a request for any unit of a bus.
-    fn file(of: &str, ending: &str) -> Option<File> {
-        let folder = folder();
-        std::fs::create_dir_all(&folder).ok()?;
-        let mut options = OpenOptions::new();
-        options.read(true).write(true).create(true).truncate(false);
-        options.open(folder.join(state_dir::file_name(of, ending))).ok()
+    fn file(of: &str, ending: &str) -> Result<File, String> {
+        FOLDER.as_ref().map_err(Clone::clone)?.open(&state_dir::file_name(of, ending))
     }
 
     /// The other process that works on a unit, or waits for one on its bus.
@@ -97,7 +112,7 @@ impl Locks {
 
     /// The process that holds a lock, as text; `None` if it is free.
     fn holder_of(of: &str, ending: &str) -> Option<String> {
-        let mut file = Self::file(of, ending)?;
+        let mut file = Self::file(of, ending).ok()?;
         matches!(file.try_lock_shared(), Err(TryLockError::WouldBlock)).then(|| holder(&mut file))
     }
 }

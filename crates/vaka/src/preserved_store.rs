@@ -8,7 +8,7 @@ use vaka_core::event::FailureText;
 use vaka_image::{Image, ReadOptions, hex};
 
 use crate::cli_error::CliError;
-use crate::files;
+use crate::private_file;
 use crate::state_dir;
 
 /// One HEX file for each unit.
@@ -23,8 +23,8 @@ impl PreservedStore for StateFolder {
     fn put(&self, unit: &str, image: &Image) -> Result<String, FailureText> {
         let path = path(unit).ok_or_else(|| CliError::internal("this system has no state folder").0)?;
         let folder = path.parent().unwrap_or(&path);
-        std::fs::create_dir_all(folder).map_err(|error| CliError::file(folder, error).0)?;
-        files::store(&path, true, &[&hex::write(image)]).map_err(|problem| problem.0)?;
+        let stored = private_file::create_folder(folder).and_then(|()| private_file::write(&path, &hex::write(image)));
+        stored.map_err(|error| CliError::file(&path, error).0)?;
         Ok(path.display().to_string())
     }
 

@@ -35,7 +35,7 @@ impl<'scope> JournalEntry<'scope> {
 
     /// Records an event and passes it on; adds recording failures to a result.
     pub fn pass(&mut self, event: Event, tell: &mut dyn FnMut(Event)) {
-        if matches!(event, Event::Step { .. } | Event::Exported { .. }) {
+        if matches!(event, Event::ManualStep { .. } | Event::Step { .. } | Event::Exported { .. }) {
             self.begin(tell);
         }
         self.watched.look(&event);

@@ -8,9 +8,11 @@ use vaka_core::event::FailureText;
 use vaka_core::release::Release;
 
 use crate::args::Common;
-use crate::files;
+use crate::cli_error::CliError;
 use crate::journal::{FileRecord, ReleaseRecord, StartRecord};
+use crate::output_file::{self, Existing};
 use crate::recording::JournalEntry;
+use vaka_messages::OutputKind;
 
 /// Records a release's stages, and exports files.
 pub struct JournalHooks<'a> {
@@ -64,7 +66,9 @@ impl StageHooks for JournalHooks<'_> {
         if std::fs::read(&path).is_ok_and(|there| there == bytes) {
             return Ok(path.display().to_string());
         }
-        files::store(&path, false, &[bytes]).map_err(|problem| problem.0)?;
+        // The name is the release's, not the user's: no link is followed.
+        output_file::write_here(&path, Existing::Keep, &[bytes])
+            .map_err(|error| CliError::unwritten(&path, error, OutputKind::New).0)?;
         Ok(path.display().to_string())
     }
 }

@@ -1,7 +1,6 @@
 //! `--trace FILE`: all that went over the wire, in one file. The format is
 //! specified in `docs/formats/trace.md`.
 
-use std::fs::File;
 use std::io::{BufWriter, Write};
 use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -11,13 +10,14 @@ use vaka_usb::trace::{Record, Sink};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 
 use crate::cli_error::CliError;
-use vaka_messages::{CommandError, OutputKind};
+use crate::output_file::{self, Readers};
+use vaka_messages::OutputKind;
 
 /// Writes records as JSON Lines. A failed write does not end the work; the result reports it.
 struct Writer {
     /// The reason of the first failed write.
     failed: Mutex<Option<String>>,
-    out: Mutex<BufWriter<File>>,
+    out: Mutex<BufWriter<Box<dyn Write + Send>>>,
     began: Instant,
 }
 
@@ -29,12 +29,9 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, CliError> {
     if let Some(writer) = WRITER.get() {
         return Ok(writer.clone());
     }
-    let file = File::create_new(path).map_err(|error| match error.kind() {
-        std::io::ErrorKind::AlreadyExists => {
-            CommandError::FileExists { path: path.to_owned(), output: OutputKind::Trace }.into()
-        }
-        _ => CliError::file(path, error),
-    })?;
+    // A trace has the whole content of a unit.
+    let file = output_file::create(path, Readers::Owner)
+        .map_err(|error| CliError::unwritten(path, error, OutputKind::Trace))?;
     let writer =
         Arc::new(Writer { failed: Mutex::default(), out: Mutex::new(BufWriter::new(file)), began: Instant::now() });
     let words: Vec<String> =

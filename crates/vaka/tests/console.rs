@@ -25,7 +25,7 @@ fn a_line_is_sent_and_an_answer_waited_for() {
     ended.expect(0, &["listening to the unit at 1-1", "  Fulmar met mast, version 4.1.0, warm"]);
     let recorded = std::fs::read_to_string(&record).unwrap();
     assert!(recorded.lines().count() == 2 && recorded.contains("Z  Fulmar met mast, version 4.1.0"), "{recorded}");
-    bench.run(&["console", "--record", record_name]).expect(8, &["exists"]);
+    bench.run(&["console", "--record", record_name]).expect(3, &["exists"]);
     let late = bench.run(&["console", "--send", "hello", "--until", "version", "--within", "1s"]);
     late.expect(4, &["  what?", "No line with 'version' was printed within 1.0 s"]);
     bench.run(&["console", "--unit", "9-9", "--wait", "0"]).expect(4, &["The selected unit (9-9) did not appear"]);

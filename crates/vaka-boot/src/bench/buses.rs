@@ -64,10 +64,13 @@ impl<'a> Bench<'a> {
     ///
     /// # Errors
     /// Another process has locked it.
-    pub fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, Failure> {
+    pub fn hold(&self, location: &Location, cx: &mut Context<'_>) -> Result<Box<dyn Any + Send>, Failure> {
         match &self.guard {
             None => Ok(Box::new(())),
-            Some(guard) => guard.hold(location).map_err(|by| held(&self.place(location), &format!(" ({by})"))),
+            Some(guard) => {
+                let held_by = |by: String| held(&self.place(location), &format!(" ({by})"));
+                guard.hold(location, &mut |warning| cx.warn(warning)).map_err(held_by)
+            }
         }
     }
 

@@ -116,7 +116,7 @@ pub fn open_to_read<'a>(
 
 impl<'a> LocatedUnit<'a> {
     fn lock(bench: &'a Bench<'a>, found: &Candidate<'a>, cx: &mut Context<'_>) -> Result<Self, Failure> {
-        let guard = bench.hold(found.location())?;
+        let guard = bench.hold(found.location(), cx)?;
         cx.tell(Event::Attached(Box::new(unit_event::seen(bench, &found.device))));
         Ok(Self { bench, found: found.clone(), guard })
     }

@@ -61,7 +61,7 @@ impl<'a> UpdateRun<'a, '_> {
     fn work(&mut self, lock: &mut Option<Box<dyn Any + Send>>) -> Result<(), Failure> {
         preflight(self.request, self.bench.sheets())?;
         let found = self.find()?;
-        *lock = Some(self.bench.hold(found.location())?);
+        *lock = Some(self.bench.hold(found.location(), self.cx)?);
         let mut next = Some(Located::new(found));
         while let Some(unit) = next {
             next = match attempt(self, unit) {

@@ -1,6 +1,5 @@
 //! `vaka console`: the serial output of an application.
 
-use std::fs::File;
 use std::io::{IsTerminal, Write};
 use std::path::Path;
 use std::sync::Arc;
@@ -25,9 +24,10 @@ use crate::args::{Common, Console, OutputFormat};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
 use crate::lock::Locks;
+use crate::output_file::{self, Readers};
 use crate::output_options::OutputOptions;
 use crate::{prompt, render, signals};
-use vaka_messages::CommandError;
+use vaka_messages::{CommandError, OutputKind};
 
 /// Maximum time of one read before other events are checked.
 const SLICE: Duration = Duration::from_millis(50);
@@ -136,7 +136,7 @@ fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, Stri
 struct ConsoleSession<'a> {
     args: &'a Console,
     format: OutputFormat,
-    record: Option<File>,
+    record: Option<Box<dyn Write + Send>>,
     /// Lines to send once.
     once: Vec<String>,
     /// Whether the user can type lines.
@@ -146,7 +146,9 @@ struct ConsoleSession<'a> {
 
 impl<'a> ConsoleSession<'a> {
     fn new(args: &'a Console, common: &Common) -> Result<Self, CliError> {
-        let create = |path: &Path| File::create_new(path).map_err(|error| CliError::file(path, error));
+        let create = |path: &Path| {
+            output_file::create(path, Readers::Usual).map_err(|error| CliError::unwritten(path, error, OutputKind::New))
+        };
         let record = args.record.as_deref().map(create).transpose()?;
         let is_typed = !common.unattended && std::io::stdin().is_terminal();
         let deadline = args.until.as_ref().map(|_| Instant::now() + args.within);

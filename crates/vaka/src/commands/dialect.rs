@@ -1,6 +1,5 @@
 //! `vaka dialect`: tools for describing a vendor bootloader.
 
-use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -16,10 +15,11 @@ use crate::args::{DialectCommand, OutputFormat};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
+use crate::files;
 use crate::output_options::OutputOptions;
 use crate::render::{json, table};
 use crate::trace_replay::{self, ReplayResult};
-use vaka_messages::{CommandError, OutputKind};
+use vaka_messages::CommandError;
 
 pub fn run(command: &DialectCommand, setting: &OutputOptions) -> Outcome {
     match command {
@@ -40,13 +40,7 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
         print_raw(text);
         return Ok(ExitCode::Done);
     };
-    let file = std::fs::File::create_new(path);
-    file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(|error| match error.kind() {
-        std::io::ErrorKind::AlreadyExists => {
-            CommandError::FileExists { path: path.to_owned(), output: OutputKind::New }.into()
-        }
-        _ => CliError::file(path, error),
-    })?;
+    files::store_new(path, text)?;
     print_line(&format!("{}: dialect template written; complete it, then run: vaka dialect check {0}", path.display()));
     Ok(ExitCode::Done)
 }

@@ -30,7 +30,7 @@ pub mod watch;
 use serde::Serialize;
 
 use crate::args::OutputFormat;
-use crate::render::json;
+use crate::render::{json, wrap};
 
 /// Prints a result as a JSON line with its time, or as text.
 pub fn print_result(format: OutputFormat, event: &impl Serialize, text: impl FnOnce()) {
@@ -47,8 +47,5 @@ pub fn print_line(text: &str) {
 
 /// Prints a document as it is, such as a file that another program reads.
 pub fn print_raw(text: &str) {
-    use std::io::Write;
-    let mut out = anstream::stdout().lock();
-    let _ = writeln!(out, "{}", text.trim_end());
-    let _ = out.flush();
+    wrap::write_raw(&format!("{}\n", text.trim_end()));
 }

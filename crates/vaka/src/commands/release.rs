@@ -9,7 +9,6 @@ use vaka_core::event::Event;
 use vaka_usb::SystemClock;
 
 use crate::args::{Common, Update, VerifyLevel};
-use crate::attempt;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::journal::Confirmed;
@@ -53,7 +52,6 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOption
     let state = std::cell::RefCell::new(JournalEntry::default());
     let export_dir = args.release.export_dir.as_deref();
     let mut around = JournalHooks { plan_only: args.plan, export_dir, common, path, release, build, state: &state };
-    attempt::warn_unless_writable(args.plan, &mut |event| renderer.event(event));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event| state.borrow_mut().pass(vaka_messages::event(event), &mut show);
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());

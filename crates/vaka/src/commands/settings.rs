@@ -177,7 +177,6 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
         ..job::Request::new(&hex::write(&image))
     };
     let bytes = std::fs::read(path).map_err(|error| CliError::file(path, error))?;
-    attempt::warn_unless_writable(false, &mut |event| renderer.event(event));
     let mut recording = JournalEntry::of(attempt::begun(path, common, &bytes, Some(&image)));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event| recording.pass(vaka_messages::event(event), &mut show);

@@ -1,7 +1,6 @@
 //! `vaka sheet new` and `vaka sheet check`.
 
 use std::fmt::Write;
-use std::path::Path;
 use std::sync::Arc;
 
 use serde_json::json;
@@ -22,6 +21,7 @@ use crate::args::{Common, NewSheet, SheetCommand};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
+use crate::files;
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::render;
@@ -117,7 +117,7 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
             // The first sheet also creates the folder of sheets.
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
             folder.map_or(Ok(()), std::fs::create_dir_all).map_err(|error| CliError::file(path, error))?;
-            write_new(path, &sheet)?;
+            files::store_new(path, &sheet)?;
             print_line(&format!("{}: first product sheet of the unit at {place}.", path.display()));
             let open = sheet.lines().filter(|line| line.contains(FILL_IN)).count();
             print_line(&match open {
@@ -127,13 +127,6 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
         }
     }
     Ok(ExitCode::Done)
-}
-
-/// Writes a file, and never overwrites an existing one.
-fn write_new(path: &Path, text: &str) -> Result<(), CliError> {
-    let file = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
-    file.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes()))
-        .map_err(|error| CliError::file(path, error))
 }
 
 /// The unit: the one given by `--unit`, else the only one without a sheet.

@@ -69,7 +69,6 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         history: Some(&Confirmed),
     };
     let mut renderer = render::renderer(&setting.detailed_if(args.plan));
-    attempt::warn_unless_writable(args.plan, &mut |event| renderer.event(event));
     let code = std::thread::scope(|scope| {
         let what = || {
             let content = attempt::content(&file, args.choose.options());

@@ -7,6 +7,7 @@ use vaka_core::event::Finding;
 use vaka_core::sheet::Sheet;
 use vaka_usb::system;
 
+use crate::private_file;
 use crate::state_dir;
 
 /// Programs that talk to every serial port that shows up, and so to units that did not
@@ -90,10 +91,10 @@ pub fn journal() -> Finding {
             .remedy("Set HOME or XDG_STATE_HOME.");
     };
     let probe = folder.join(format!("probe-{}", std::process::id()));
-    let written = std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(&probe, b""));
+    let written = private_file::create_folder(&folder).and_then(|()| private_file::create_new(&probe));
     let _ = std::fs::remove_file(&probe);
     match written {
-        Ok(()) => Finding::ok("journal", folder.display().to_string(), "the journal can be written"),
+        Ok(_) => Finding::ok("journal", folder.display().to_string(), "the journal can be written"),
         Err(error) => {
             Finding::problem("journal", folder.display().to_string(), format!("the journal cannot be written: {error}"))
                 .remedy("Give this user access to the folder, or set XDG_STATE_HOME to another one.")

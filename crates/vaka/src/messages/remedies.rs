@@ -170,6 +170,9 @@ fn remedy(remedy: &Remedy) -> String {
         R::WriteSheet => "Write a product sheet for it; 'vaka sheet new' creates a first one from the unit.",
 
         R::SelectMemory => "'vaka sheet new' lists its memories; select one with --memory.",
+        R::KnownRegions(known) if known.is_empty() => {
+            return "The unit has no product sheet that names regions: give --sheets, or --range A..B.".to_owned();
+        }
         R::KnownRegions(known) => return format!("Existing regions: {}. Or give --range A..B.", known.join(", ")),
         R::CannotBeRead => "This unit cannot be read.",
         R::CannotBeReadThough => "The unit claims to be readable but rejects reads.",

@@ -44,6 +44,13 @@ pub fn warning(warning: &Warning) -> String {
                 "Stopping in at most {time}, because a busy unit must not be interrupted: waiting for {waiting_for}."
             )
         }
+        W::OtherUsersNotExcluded { reason } => {
+            let why = reason.as_ref().map(|reason| format!(" ({reason})")).unwrap_or_default();
+            format!("Only processes of this user are kept from this unit, not those of other users{why}. 'vaka help security' tells how to change that.")
+        }
+        W::NotLocked { reason } => {
+            format!("The unit is not locked ({reason}): make sure that no other process works on it.")
+        }
         W::EarlierFailure(error) => format!("Before that: {error}."),
 
         W::WaitingForReturn { failure: kind, place } => {

@@ -1,11 +1,9 @@
 //! Events as JSON Lines on standard output, with their time.
 
-use std::io::Write;
-
 use serde::Serialize;
 use vaka_core::event::Event;
 
-use super::Renderer;
+use super::{Renderer, wrap};
 
 /// Writes JSON Lines.
 pub struct Json;
@@ -20,11 +18,9 @@ struct Stamped<'a, T> {
 /// Writes one value as a line. A closed pipe must not abort the update.
 pub fn line<T: Serialize>(value: &T) {
     let stamped = Stamped { time: jiff::Timestamp::now(), event: value };
-    let mut out = std::io::stdout().lock();
     let text = serde_json::to_string(&stamped)
         .unwrap_or_else(|error| format!("{{\"event\":\"error\",\"message\":\"{error}\"}}"));
-    let _ = writeln!(out, "{text}");
-    let _ = out.flush();
+    wrap::write_raw(&format!("{text}\n"));
 }
 
 impl Renderer for Json {

@@ -3,6 +3,7 @@
 use std::fmt::Arguments;
 use std::io::Write;
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use terminal_size::{Width, terminal_size_of};
 use unicode_width::UnicodeWidthStr;
@@ -40,8 +41,28 @@ pub fn width() -> u16 {
     })
 }
 
+/// Whether standard output is reserved for the content of a file.
+static STDOUT_HAS_CONTENT: AtomicBool = AtomicBool::new(false);
+
+/// From now on, standard output is for the content of a file, and messages go to standard error.
+pub fn messages_to_standard_error() {
+    STDOUT_HAS_CONTENT.store(true, Ordering::Relaxed);
+}
+
+/// Writes a document as it is, such as a JSON line. A closed pipe must not abort an update.
+pub fn write_raw(text: &str) {
+    let write = |out: &mut dyn Write| out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    let _ = match STDOUT_HAS_CONTENT.load(Ordering::Relaxed) {
+        true => write(&mut std::io::stderr().lock()),
+        false => write(&mut std::io::stdout().lock()),
+    };
+}
+
 /// Prints wrapped text on standard output. A closed pipe must not abort an update.
 pub fn print(text: Arguments<'_>) {
+    if STDOUT_HAS_CONTENT.load(Ordering::Relaxed) {
+        return print_error(text);
+    }
     let mut out = anstream::stdout().lock();
     let _ = writeln!(out, "{}", wrapped(&text.to_string(), width().into()));
     let _ = out.flush();
