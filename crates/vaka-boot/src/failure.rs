@@ -463,6 +463,9 @@ pub enum FailureKind {
 impl FailureKind {
     /// The exit status of a run that ends with this kind of failure.
     pub fn code(&self) -> ExitCode {
+        if self.session_error() == Some(&SessionError::Stopped) {
+            return ExitCode::Stopped;
+        }
         match self {
             Self::Program(text) => text.code,
             Self::Internal(_) => ExitCode::Internal,
@@ -529,6 +532,23 @@ impl FailureKind {
             | Self::NeedsUser { .. }
             | Self::NoImageFor { .. }
             | Self::NoStageImage { .. } => ExitCode::Refused,
+        }
+    }
+
+    /// The error of the unit that caused it.
+    fn session_error(&self) -> Option<&SessionError> {
+        match self {
+            Self::Trigger {
+                error: TriggerError::Eject(error) | TriggerError::Dialect { error, .. } | TriggerError::Detach(error),
+                ..
+            }
+            | Self::DiskUnreadable { error, .. }
+            | Self::DialectSilent { error, .. }
+            | Self::NotOpened(error)
+            | Self::Session { error, .. }
+            | Self::ReadSession { error, .. }
+            | Self::NotLeft(error) => Some(error),
+            _ => None,
         }
     }
 

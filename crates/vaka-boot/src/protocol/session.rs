@@ -197,6 +197,7 @@ impl SessionError {
             return self;
         };
         let words = match &mut self {
+            SessionError::Stopped => return self,
             Self::DfuStatus { reason, .. } | Self::NeedsAction { reason, .. } => reason,
             Self::RejectedByDialect { words, .. } | Self::Dialect { words, .. } => words,
             Self::Frame(trouble) => &mut trouble.words,

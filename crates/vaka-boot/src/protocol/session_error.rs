@@ -75,6 +75,9 @@ pub enum SessionError {
     /// The way to the unit failed.
     #[error("{0}")]
     Transport(String),
+    /// The user stopped the run during a long operation that changes nothing.
+    #[error("the user stopped the run")]
+    Stopped,
 }
 
 impl SessionError {

@@ -525,6 +525,7 @@ fn remedy_of(error: &SessionError) -> Remedy {
     match error {
         SessionError::DfuStatus { status, .. } => Remedy::DfuStatus(*status),
         SessionError::NeedsAction { remedy, .. } => (**remedy).clone(),
+        SessionError::Stopped => Remedy::RunAgainToResume,
         SessionError::RejectedByDialect { .. } => Remedy::ReadDialect,
         SessionError::Frame(_) | SessionError::Dialect { .. } => Remedy::TraceFrames,
         SessionError::Busy(_) => Remedy::GetAccess,

@@ -53,7 +53,22 @@ pub struct Layout {
     pub cluster_sectors: u64,
     /// Clusters, which are numbered from 2.
     pub clusters: u64,
+    /// First cluster of the root folder on FAT32.
+    pub root_cluster: u64,
+    /// The label in the boot sector, padded with blanks.
+    boot_label: [u8; LABEL_LEN],
 }
+
+/// Length of a label in a boot sector and of a name in a folder. Source: section "Boot Sector and
+/// BPB", `BS_VolLab`.
+const LABEL_LEN: usize = 11;
+/// Length of a folder entry. Source: section "Directory Structure".
+const ENTRY_LEN: usize = 32;
+/// Largest FAT, in sectors: 64 MiB. Chosen by us: enough for a volume of 32 GiB with small
+/// clusters, and read in a minute over full-speed USB.
+const MOST_FAT_SECTORS: u64 = (64 << 20) / SECTOR as u64;
+/// Largest number of sectors of a root folder that are searched for a label: 4096 entries. Chosen by us.
+const MOST_ROOT_SECTORS: u64 = 256;
 
 /// Finds the volume on a disk: the whole disk, or the first FAT partition. `first` is sector 0,
 /// `count` the number of sectors.
@@ -103,6 +118,9 @@ impl Layout {
         let data_start = root_start + root_sectors;
         // Some boot sectors state a few sectors too many: the smaller number counts.
         let total = total.min(count);
+        if fat_sectors > MOST_FAT_SECTORS {
+            return Err(NoFat("its file allocation table is larger than 64 MiB"));
+        }
         if fat_sectors == 0 || total <= data_start {
             return Err(NoFat("it has no space for files"));
         }
@@ -113,8 +131,21 @@ impl Layout {
             4085..65525 => FatKind::Fat16,
             _ => FatKind::Fat32,
         };
-        let layout =
-            Self { kind, sectors: total, fat_start, fat_sectors, root_start, data_start, cluster_sectors, clusters };
+        let label_at = if kind == FatKind::Fat32 { 0x47 } else { 0x2B };
+        let boot_label = boot[label_at..].first_chunk().copied().unwrap_or_default();
+        let root_cluster = if kind == FatKind::Fat32 { word(0x2C) } else { 0 };
+        let layout = Self {
+            kind,
+            sectors: total,
+            fat_start,
+            fat_sectors,
+            root_start,
+            data_start,
+            cluster_sectors,
+            clusters,
+            root_cluster,
+            boot_label,
+        };
         let room = fat_sectors * SECTOR as u64 * 8 / layout.entry_bits();
         Ok(Self { clusters: clusters.min(room.saturating_sub(2)), ..layout })
     }
@@ -153,10 +184,82 @@ impl Layout {
         self.sector(best.start)..self.sector(best.end)
     }
 
+    /// The volume's label: that of the root folder, else that of the boot sector. Reads at most 256
+    /// sectors of the folder, so that a chain without an end does no harm.
+    ///
+    /// # Errors
+    /// That of `read`, which returns a sector.
+    pub fn label<E>(&self, read: &mut dyn FnMut(u64) -> Result<[u8; SECTOR], E>) -> Result<Option<String>, E> {
+        let mut cluster = self.root_cluster;
+        let mut left = MOST_ROOT_SECTORS;
+        loop {
+            let run = match self.kind {
+                FatKind::Fat32 if !(2..self.clusters + 2).contains(&cluster) => break,
+                FatKind::Fat32 => self.sector(cluster)..self.sector(cluster + 1),
+                FatKind::Fat12 | FatKind::Fat16 => self.root_start..self.data_start,
+            };
+            for sector in run {
+                if left == 0 {
+                    return Ok(text_of(&self.boot_label));
+                }
+                left -= 1;
+                match label_in(&read(sector)?) {
+                    EntrySearch::Found(label) => return Ok(text_of(&label)),
+                    EntrySearch::End => return Ok(text_of(&self.boot_label)),
+                    EntrySearch::Continue => {}
+                }
+            }
+            if self.kind != FatKind::Fat32 {
+                break;
+            }
+            let per_sector = SECTOR as u64 / 4;
+            let table = read(self.fat_start + cluster / per_sector)?;
+            cluster = u64::from(self.entry(&table, cluster % per_sector).unwrap_or(0));
+        }
+        Ok(text_of(&self.boot_label))
+    }
+
     /// The first sector of a cluster.
     fn sector(&self, cluster: u64) -> u64 {
         self.data_start + (cluster - 2) * self.cluster_sectors
     }
+}
+
+/// Result of a search for the label in a sector of a folder.
+enum EntrySearch {
+    Found([u8; LABEL_LEN]),
+    /// The folder ends here.
+    End,
+    Continue,
+}
+
+/// Searches a sector of the root folder. Source: section "Directory Structure", `DIR_Attr`.
+fn label_in(sector: &[u8; SECTOR]) -> EntrySearch {
+    const VOLUME_ID: u8 = 0x08;
+    const DIRECTORY: u8 = 0x10;
+    const LONG_NAME: u8 = 0x0F;
+    for entry in sector.as_chunks::<ENTRY_LEN>().0 {
+        let attributes = entry[LABEL_LEN];
+        match entry[0] {
+            0 => return EntrySearch::End,
+            0xE5 => {}
+            _ if attributes & 0x3F == LONG_NAME => {}
+            _ if attributes & (VOLUME_ID | DIRECTORY) == VOLUME_ID => {
+                return EntrySearch::Found(entry.first_chunk().copied().unwrap_or_default());
+            }
+            _ => {}
+        }
+    }
+    EntrySearch::Continue
+}
+
+/// A label as text; characters outside ASCII depend on the unit's code page and become `\u{FFFD}`.
+/// `None` if there is none.
+fn text_of(label: &[u8; LABEL_LEN]) -> Option<String> {
+    let plain = |byte: &u8| if byte.is_ascii() { char::from(*byte) } else { char::REPLACEMENT_CHARACTER };
+    let text: String = label.iter().map(plain).collect();
+    let text = text.trim_end_matches([' ', '\0']);
+    (!text.is_empty() && text != "NO NAME").then(|| text.to_owned())
 }
 
 #[cfg(test)]
@@ -202,12 +305,75 @@ mod tests {
             data_start: 4,
             cluster_sectors: 1,
             clusters: 5,
+            root_cluster: 0,
+            boot_label: [b' '; LABEL_LEN],
         };
         // Entries 0 to 6: F8F FFF 003 FFF 000 000 FF7.
         let fat = [0x8F, 0xFF, 0xFF, 0x03, 0xF0, 0xFF, 0x00, 0x00, 0x00, 0xF7, 0x0F, 0x00];
         assert_eq!(layout.entry(&fat, 2), Some(3));
         assert_eq!(layout.entry(&fat, 3), Some(0xFFF));
         assert_eq!(layout.free_run(&fat), 6..8);
+    }
+
+    /// A folder's sector: an entry for each name and attribute.
+    fn folder(entries: &[(&[u8; 11], u8)]) -> [u8; SECTOR] {
+        let mut sector = [0; SECTOR];
+        for (place, (name, attributes)) in sector.as_chunks_mut::<ENTRY_LEN>().0.iter_mut().zip(entries) {
+            place[..11].copy_from_slice(*name);
+            place[11] = *attributes;
+        }
+        sector
+    }
+
+    #[test]
+    fn the_label_of_the_root_folder_counts_before_that_of_the_boot_sector() {
+        let layout = Layout::parse(&boot(), 81920).unwrap();
+        let long = (b"Axxxxxxxxxx", 0x0F);
+        for (entries, label) in [
+            (&[(b"README  TXT", 0x20), (b"TERN_BOOT  ", 0x08)][..], "TERN_BOOT"),
+            (&[long, (b"\xE5ERN_OLD   ", 0x08), (b"NEW LABEL  ", 0x28)], "NEW LABEL"),
+            (&[(b"README  TXT", 0x20)], "PETREL_BOOT"),
+            (&[(b"README  TXT", 0x20), (b"\0          ", 0), (b"AFTER END  ", 0x08)], "PETREL_BOOT"),
+            (&[(b"T\x84RN       ", 0x08)], "T\u{FFFD}RN"),
+        ] {
+            let sector = folder(entries);
+            let found = layout.label(&mut |at| if at == 164 { Ok(sector) } else { Err(at) });
+            assert_eq!(found, Ok(Some(label.to_owned())));
+        }
+    }
+
+    #[test]
+    fn a_root_folder_without_an_end_is_left() {
+        let full: Vec<_> = (0..16).map(|_| (b"A       TXT", 0x20)).collect();
+        let endless = folder(&full);
+        let layout = Layout {
+            kind: FatKind::Fat32,
+            fat_start: 32,
+            fat_sectors: 600,
+            data_start: 632,
+            clusters: 70_000,
+            cluster_sectors: 1,
+            root_cluster: 2,
+            ..Layout::parse(&boot(), 81920).unwrap()
+        };
+        let mut reads = 0;
+        let found = layout.label(&mut |at| {
+            reads += 1;
+            // Cluster 2 names itself as the next one.
+            let mut table = [0; SECTOR];
+            table[8] = 2;
+            Ok::<_, ()>(if at == 32 { table } else { endless })
+        });
+        assert_eq!((found, reads), (Ok(Some("PETREL_BOOT".to_owned())), 512));
+    }
+
+    #[test]
+    fn a_huge_table_is_refused() {
+        let mut sector = boot();
+        sector[0x16..0x18].fill(0);
+        sector[0x24..0x28].copy_from_slice(&(131_072u32 + 1).to_le_bytes());
+        let error = Layout::parse(&sector, u64::from(u32::MAX)).unwrap_err();
+        assert!(error.to_string().contains("larger than 64 MiB"));
     }
 
     #[test]
@@ -247,6 +413,7 @@ mod tests {
             let _ = volume(&sector, count);
             if let Ok(layout) = Layout::parse(&sector, count) {
                 layout.free_run(&fat);
+                let _ = layout.label(&mut |at| Ok::<_, ()>([u8::try_from(at % 251).unwrap_or(0); SECTOR]));
             }
         }
     }

@@ -59,6 +59,7 @@ impl Medium for Stored {
 #[derive(Debug)]
 pub struct Stick {
     power: Power<Disk>,
+    ids: (u16, u16),
     serial: String,
     stored: Stored,
     flash: Flash,
@@ -73,9 +74,14 @@ impl Stick {
 
     /// A stick with this content, in whole sectors.
     pub fn holding(serial: &str, bytes: Vec<u8>) -> Self {
+        Self::posing_as(IDS, serial, bytes)
+    }
+
+    /// The same with the USB ids of another product.
+    pub fn posing_as(ids: (u16, u16), serial: &str, bytes: Vec<u8>) -> Self {
         let stored = Stored::new(bytes);
         let (power, flash) = (Power::new(), Flash::new(0, 1, 1));
-        let mut stick = Self { power, serial: serial.to_owned(), stored, flash };
+        let mut stick = Self { power, ids, serial: serial.to_owned(), stored, flash };
         stick.boot();
         stick
     }
@@ -89,7 +95,7 @@ impl Stick {
             interrupt: Vec::new(),
         };
         let texts = ["Bazaar", "Stick", self.serial.as_str()];
-        let descriptors = Descriptors::new(IDS, 0x0100, texts, vec![interface]);
+        let descriptors = Descriptors::new(self.ids, 0x0100, texts, vec![interface]);
         self.power.boot(Disk::new(Quirks::default()), descriptors);
     }
 }

@@ -5,15 +5,17 @@
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, ErrorKind, Read, Write};
+use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, civil};
-use rustix::fs::{Advice, fadvise, statvfs};
+use rustix::fs::{Advice, OFlags, fadvise, statvfs};
 use vaka_base::text;
 use vaka_core::sheet::FileTarget;
+use vaka_core::volume::fat::{Layout, SECTOR};
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
 use vaka_image::uf2::AppReadback;
 use vaka_usb::mounts::Mounted;
@@ -68,6 +70,15 @@ struct FolderDisk {
     calls: u64,
 }
 
+/// A disk that is mounted may hold links to files of this machine: none is followed, and no pipe
+/// is waited for.
+fn unfollowed() -> OpenOptions {
+    let flags = OFlags::NOFOLLOW | OFlags::NONBLOCK;
+    let mut options = OpenOptions::new();
+    options.custom_flags(i32::try_from(flags.bits()).unwrap_or_default());
+    options
+}
+
 impl FolderDisk {
     /// Waits until the unit is not on its bus any more.
     fn is_gone(&self, within: Duration) -> bool {
@@ -119,7 +130,7 @@ impl FolderDisk {
     /// Reads a file from the unit, bypassing the system's cache.
     fn fresh(&mut self, path: &Path, most: u64, is_enough: &dyn Fn(&[u8]) -> bool) -> io::Result<Vec<u8>> {
         self.calls += 1;
-        let file = File::open(path)?;
+        let file = unfollowed().read(true).open(path)?;
         let _ = fadvise(&file, 0, None, Advice::DontNeed);
         read_until(&mut file.take(most), is_enough)
     }
@@ -160,7 +171,7 @@ impl FolderDisk {
 
     fn create(&mut self, name: &str) -> Result<(), SessionError> {
         let path = self.find(name).map(|found| found.unwrap_or_else(|| self.mounted.folder.join(name)));
-        let made = path.and_then(|path| OpenOptions::new().write(true).create(true).truncate(true).open(path));
+        let made = path.and_then(|path| unfollowed().write(true).create(true).truncate(true).open(path));
         self.file = Some(made.map_err(|error| self.fault(&error))?);
         self.calls += 1;
         Ok(())
@@ -300,9 +311,14 @@ impl FolderDisk {
 
 /// The label of a mounted volume, by reading it. `None` without permission.
 fn label_on(node: &Path) -> Option<String> {
-    let fs = fatfs::FileSystem::new(OpenOptions::new().read(true).open(node).ok()?, fatfs::FsOptions::new()).ok()?;
-    let label = fs.read_volume_label_from_root_dir().ok()?.unwrap_or_else(|| fs.volume_label());
-    Some(label)
+    let disk = OpenOptions::new().read(true).open(node).ok()?;
+    let mut read = |sector: u64| {
+        let mut bytes = [0; SECTOR];
+        disk.read_exact_at(&mut bytes, sector * SECTOR as u64).map(|()| bytes)
+    };
+    let boot = read(0).ok()?;
+    // The system has mounted it, so its size is as stated.
+    Layout::parse(&boot, u64::from(u32::MAX)).ok()?.label(&mut read).ok()?
 }
 
 /// udev encodes characters that are not allowed in file names as `\x20`. Source: libudev,

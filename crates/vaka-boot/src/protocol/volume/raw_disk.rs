@@ -15,7 +15,7 @@ use vaka_usb::{MAX_PIPE_TRANSFER, UsbDevice};
 
 use super::bulk_only::{BulkOnly, DiskInterface};
 use super::scsi::{MOST_SECTORS, NoDisk, Scsi};
-use super::sector_cache::{Cache, Sectors, mount};
+use super::sector_cache::{Budget, Cache, Sectors, mount};
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
@@ -29,6 +29,18 @@ const SMALL: usize = 8;
 
 /// Maximum number of root folder entries to read: a damaged chain has no end.
 const MOST_ENTRIES: usize = 1024;
+
+/// For the description of a disk: root folder and small texts. Chosen by us: far above what update
+/// disks have.
+const LOOK: Budget = Budget { bytes: 4 << 20, time: Duration::from_secs(20) };
+
+impl Budget {
+    /// For a file of this length, with four passes over the largest FAT. Chosen by us: the time is
+    /// that of a slow full-speed disk.
+    fn of_file(len: u64) -> Self {
+        Self { bytes: 4 * len + (256 << 20), time: Duration::from_secs(300) }
+    }
+}
 
 /// Opens the disk that `fits` accepts, else the first one.
 pub(super) fn open(
@@ -91,6 +103,20 @@ impl NativeDisk {
         Self { scsi, cache: Cache::new(), volume, room: 0..0, next: 0, most: LARGE, pieces: Vec::new(), sent: 0 }
     }
 
+    /// The label of the volume; `None` if there is none, or it cannot be read.
+    fn label(&mut self, cx: &mut Context<'_>) -> Result<Option<String>, SessionError> {
+        let volume = self.volume()?;
+        let mut sectors = Sectors::new(&mut self.scsi, &mut self.cache, volume, LOOK, cx);
+        let label = sectors.sector(0).and_then(|boot| {
+            let layout = Layout::parse(&boot, volume.count).map_err(io::Error::other)?;
+            layout.label(&mut |at| sectors.sector(at))
+        });
+        match (label, sectors.fault()) {
+            (_, Some(fault)) => Err(fault),
+            (label, None) => Ok(label.ok().flatten().map(|label| text::sanitize(&label))),
+        }
+    }
+
     fn volume(&self) -> Result<Partition, SessionError> {
         self.volume.clone().map_err(|why| damaged(&why))
     }
@@ -98,11 +124,12 @@ impl NativeDisk {
     /// Runs an operation on the file system; returns the sectors that it writes.
     fn with<T>(
         &mut self,
+        budget: Budget,
         cx: &mut Context<'_>,
         work: impl FnOnce(&FileSystem<&mut Sectors<'_, '_>>) -> io::Result<T>,
     ) -> Result<(T, BTreeMap<u64, [u8; SECTOR]>), SessionError> {
         let volume = self.volume()?;
-        let mut sectors = Sectors::new(&mut self.scsi, &mut self.cache, volume, cx);
+        let mut sectors = Sectors::new(&mut self.scsi, &mut self.cache, volume, budget, cx);
         let done = mount(&mut sectors).and_then(|fs| {
             let done = work(&fs)?;
             fs.unmount()?;
@@ -188,21 +215,15 @@ impl Disk for NativeDisk {
         let first = self.scsi.read(0, 1, cx)?;
         self.volume = fat::volume(&first, self.scsi.count).map_err(|error| error.to_string());
         let read_only = self.scsi.is_protected;
-        let seen = self.with(cx, |fs| {
+        let seen = self.with(LOOK, cx, |fs| {
             let root = fs.root_dir();
             let (files, texts) = contents(&root)?;
             let is_uf2 = texts.iter().any(|(name, _)| name.eq_ignore_ascii_case(BOARD_FILE));
             let families = if is_uf2 { families(&root, &files) } else { Vec::new() };
-            // The root's own entry counts before the boot sector's field.
-            let label = match fs.read_volume_label_from_root_dir()? {
-                Some(label) => label,
-                None => fs.volume_label(),
-            };
-            let label = Some(text::sanitize(&label)).filter(|label| !label.is_empty() && label != "NO NAME");
-            Ok(VolumeFacts { label, read_only, folder: None, files, texts, fault: None, families })
+            Ok(VolumeFacts { label: None, read_only, folder: None, files, texts, fault: None, families })
         });
         match seen {
-            Ok((facts, _)) => Ok(facts),
+            Ok((facts, _)) => Ok(VolumeFacts { label: self.label(cx)?, ..facts }),
             Err(SessionError::NeedsAction { reason, .. }) => {
                 Ok(VolumeFacts { read_only, fault: Some(reason), ..VolumeFacts::default() })
             }
@@ -217,7 +238,7 @@ impl Disk for NativeDisk {
         cx: &mut Context<'_>,
     ) -> Result<Option<Vec<u8>>, SessionError> {
         self.cache.clear();
-        let (found, _) = self.with(cx, |fs| {
+        let (found, _) = self.with(Budget::of_file(MOST_PRESENT), cx, |fs| {
             for entry in fs.root_dir().iter().take(MOST_ENTRIES) {
                 let entry = entry?;
                 if !(entry.is_file() && entry.file_name().eq_ignore_ascii_case(name)) {
@@ -241,6 +262,9 @@ impl Disk for NativeDisk {
         let mut at = layout.fat_start;
         let end = layout.fat_start + layout.fat_sectors;
         while at < end {
+            if cx.stop_requested() {
+                return Err(SessionError::Stopped);
+            }
             let len = u32::try_from((end - at).min(u64::from(MOST_SECTORS))).unwrap_or(1);
             table.extend(self.scsi.read(volume.start + at, len, cx)?);
             at += u64::from(len);
@@ -296,8 +320,9 @@ impl Disk for NativeDisk {
             let mut entries = fs.root_dir().iter().take(MOST_ENTRIES).filter_map(Result::ok);
             Ok(entries.find(|entry| entry.file_name().eq_ignore_ascii_case(name)).map_or(0, |entry| entry.len()))
         };
+        let budget = Budget::of_file(bytes.len() as u64);
         // Space first: delete a file only if the new one fits.
-        let (room, _) = self.with(cx, |fs| {
+        let (room, _) = self.with(budget, cx, |fs| {
             let stats = fs.stats()?;
             let removed = remove.filter(|name| *name != file.name);
             let goes = has(fs, &file.name)? + removed.map_or(Ok(0), |name| has(fs, name))?;
@@ -307,7 +332,7 @@ impl Disk for NativeDisk {
             return Err(full(bytes.len() as u64, room));
         }
         if let Some(name) = remove {
-            let (_, written) = self.with(cx, |fs| match has(fs, name)? {
+            let (_, written) = self.with(budget, cx, |fs| match has(fs, name)? {
                 0 => Ok(()),
                 _ => fs.root_dir().remove(name),
             })?;
@@ -318,8 +343,8 @@ impl Disk for NativeDisk {
             (self.pieces, self.sent) = (Vec::new(), 0);
             self.cache.clear();
         }
-        let ((), first) = self.with(cx, |fs| fs.root_dir().create_file(&file.name)?.truncate())?;
-        let (_, written) = self.with(cx, |fs| {
+        let ((), first) = self.with(budget, cx, |fs| fs.root_dir().create_file(&file.name)?.truncate())?;
+        let (_, written) = self.with(budget, cx, |fs| {
             let mut created = fs.root_dir().create_file(&file.name)?;
             created.truncate()?;
             created.seek(io::SeekFrom::Start(0))?;

@@ -5,6 +5,7 @@
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::time::Duration;
 
 use fatfs::{Date, DateTime, FileSystem, FsOptions, Time, TimeProvider};
 use vaka_core::volume::fat::{Partition, SECTOR};
@@ -17,6 +18,22 @@ use crate::protocol::session_error::SessionError;
 /// double it each time.
 const AHEAD: u32 = 8;
 
+/// Maximum number of cached sectors: 16 MiB. Chosen by us.
+const MOST_CACHED: usize = 32 * 1024;
+
+/// Cost of a call in bytes: the crate reads the fields of a folder entry one by one.
+const CALL: u64 = 32;
+
+/// The limits of one operation on a file system: a damaged chain of clusters has no end.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Budget {
+    /// Bytes that may be handed to the file-system crate; each call counts for at least
+    /// [`CALL`].
+    pub bytes: u64,
+    /// Time that it may take.
+    pub time: Duration,
+}
+
 /// Sectors that were read, until the medium may have changed.
 pub(super) type Cache = BTreeMap<u64, [u8; SECTOR]>;
 
@@ -26,6 +43,8 @@ pub(super) struct Sectors<'a, 'b> {
     cache: &'a mut Cache,
     cx: &'a mut Context<'b>,
     volume: Partition,
+    bytes_left: u64,
+    deadline: Duration,
     at: u64,
     /// The sector after the last read, and the size of that read.
     read: (u64, u32),
@@ -36,11 +55,33 @@ pub(super) struct Sectors<'a, 'b> {
 }
 
 impl<'a, 'b> Sectors<'a, 'b> {
-    pub(super) fn new(scsi: &'a mut Scsi, cache: &'a mut Cache, volume: Partition, cx: &'a mut Context<'b>) -> Self {
+    pub(super) fn new(
+        scsi: &'a mut Scsi,
+        cache: &'a mut Cache,
+        volume: Partition,
+        budget: Budget,
+        cx: &'a mut Context<'b>,
+    ) -> Self {
         if std::mem::take(&mut scsi.has_changed) {
             cache.clear();
         }
-        Self { scsi, cache, cx, volume, at: 0, read: (0, AHEAD), written: BTreeMap::new(), fault: None }
+        let (bytes_left, deadline) = (budget.bytes, cx.now() + budget.time);
+        let (read, written) = ((0, AHEAD), BTreeMap::new());
+        Self { scsi, cache, cx, volume, bytes_left, deadline, at: 0, read, written, fault: None }
+    }
+
+    /// Takes from the budget.
+    fn spend(&mut self, bytes: usize) -> io::Result<()> {
+        if self.cx.stop_requested() {
+            self.fault = Some(SessionError::Stopped);
+            return Err(io::Error::other("the user stopped the run"));
+        }
+        match self.bytes_left.checked_sub(CALL.max(bytes as u64)) {
+            Some(left) if self.cx.now() < self.deadline => self.bytes_left = left,
+            Some(_) => return Err(io::Error::other("reading its folders takes too long")),
+            None => return Err(io::Error::other("its folders or files have no end")),
+        }
+        Ok(())
     }
 
     /// The sectors written so far.
@@ -61,6 +102,9 @@ impl<'a, 'b> Sectors<'a, 'b> {
                 return Err(io::Error::other("the disk cannot be read"));
             }
         };
+        if self.cache.len() >= MOST_CACHED {
+            self.cache.clear();
+        }
         for (number, sector) in (sector..).zip(bytes.chunks_exact(SECTOR)) {
             let Ok(mut sector) = <[u8; SECTOR]>::try_from(sector) else { continue };
             if number == 0 {
@@ -72,7 +116,7 @@ impl<'a, 'b> Sectors<'a, 'b> {
         Ok(())
     }
 
-    fn sector(&mut self, number: u64) -> io::Result<[u8; SECTOR]> {
+    pub(super) fn sector(&mut self, number: u64) -> io::Result<[u8; SECTOR]> {
         if let Some(found) = self.written.get(&number).or(self.cache.get(&number)) {
             return Ok(*found);
         }
@@ -100,6 +144,7 @@ impl Read for Sectors<'_, '_> {
         if buffer.is_empty() || number >= self.volume.count {
             return Ok(0);
         }
+        self.spend(buffer.len().min(SECTOR - from))?;
         let sector = self.sector(number)?;
         let len = buffer.len().min(SECTOR - from);
         buffer[..len].copy_from_slice(&sector[from..from + len]);
@@ -114,6 +159,7 @@ impl Write for Sectors<'_, '_> {
         if number >= self.volume.count {
             return Err(io::ErrorKind::WriteZero.into());
         }
+        self.spend(data.len().min(SECTOR - from))?;
         let len = data.len().min(SECTOR - from);
         let mut sector = if len == SECTOR { [0; SECTOR] } else { self.sector(number)? };
         sector[from..from + len].copy_from_slice(&data[..len]);
