@@ -73,9 +73,8 @@ pub fn compare(first: &Image, other: &Image, cells: &[Span]) -> Comparison {
     for segment in first.segments() {
         let span = segment.span();
         let mut known = 0;
-        for theirs in other.segments() {
-            let Some(common) = theirs.span().common(span) else { continue };
-            let (Some(a), Some(b)) = (first.bytes(common), other.bytes(common)) else { continue };
+        for (common, b) in other.parts_in(span) {
+            let Some(a) = first.bytes(common) else { continue };
             known += common.len();
             let differing = a.iter().zip(b).filter(|(a, b)| a != b).count() as u64;
             different += differing;
@@ -98,21 +97,19 @@ pub fn compare(first: &Image, other: &Image, cells: &[Span]) -> Comparison {
 
 fn judge(first: &Image, other: &Image, cell: Span) -> Cell {
     let (mut held, mut differs, mut blank, mut read) = (0, false, true, 0);
-    for segment in first.segments() {
-        let Some(part) = segment.span().common(cell) else { continue };
+    for (part, _) in first.parts_in(cell) {
         held += part.len();
-        for theirs in other.segments() {
-            let Some(common) = theirs.span().common(part) else { continue };
-            let (Some(a), Some(b)) = (first.bytes(common), other.bytes(common)) else { continue };
+        for (common, b) in other.parts_in(part) {
+            let Some(a) = first.bytes(common) else { continue };
             read += common.len();
             differs |= a != b;
             blank &= b.iter().all(|byte| *byte == 0xFF);
         }
     }
-    let theirs = || other.segments().iter().filter_map(|segment| segment.span().common(cell));
+    let theirs = || other.parts_in(cell).map(|(_, bytes)| bytes);
     match (held, read) {
         (0, _) if theirs().next().is_none() => Cell::Unread,
-        (0, _) if theirs().filter_map(|span| other.bytes(span)).flatten().all(|byte| *byte == 0xFF) => Cell::Free,
+        (0, _) if theirs().flatten().all(|byte| *byte == 0xFF) => Cell::Free,
         (0, _) => Cell::Other,
         (_, 0) => Cell::Unread,
         _ if !differs && read == held => Cell::Equal,

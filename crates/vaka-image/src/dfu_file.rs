@@ -228,6 +228,7 @@ fn target(
             notes.push(format!("target {alternate} is empty"));
             Ok(None)
         }
+        Err(BuildError::TooLarge) => Err(structure(start, "the target has more than 1 GiB of data".into())),
         Err(BuildError::Overlap(address)) => Err(DfuFileError::Overlap { target: alternate, address }),
     }
 }

@@ -6,6 +6,7 @@ use thiserror::Error;
 
 use crate::address::{Address, Span};
 use crate::model::{BuildError, Builder, Image, Segment, TooHigh};
+use crate::stamp_record::StampCache;
 
 /// Why an edit is not possible.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
@@ -20,6 +21,9 @@ pub enum EditError {
     /// Two images assign different bytes to one address.
     #[error("different values are assigned to {0}")]
     Overlap(Address),
+    /// The images together are larger than any image.
+    #[error("the image would have more than 1 GiB of data")]
+    TooLarge,
     /// The gaps exceed the fill limit.
     #[error("the gaps have {0} bytes; cut the image first")]
     TooMuchGap(u64),
@@ -149,9 +153,10 @@ impl Image {
     /// ```
     #[must_use]
     pub fn patched(&self, at: Address, bytes: &[u8]) -> Self {
-        let mut patched = self.clone();
+        let mut patched = Self { stamps: StampCache::default(), ..self.clone() };
         let Some(wanted) = Span::new(at, bytes.len() as u64) else { return patched };
-        for segment in &mut patched.segments {
+        let first = patched.segments.partition_point(|segment| segment.span().end() <= wanted.start());
+        for segment in patched.segments[first..].iter_mut().take_while(|segment| segment.start < wanted.end()) {
             if let Some(common) = segment.span().common(wanted) {
                 let to = crate::model::offset(common.start(), segment.start);
                 let from = crate::model::offset(common.start(), at);
@@ -174,6 +179,7 @@ impl Image {
             format: self.format,
             facts: self.facts.clone(),
             notes: self.notes.clone(),
+            stamps: StampCache::default(),
         }
     }
 }
@@ -181,6 +187,7 @@ impl Image {
 fn finish(builder: Builder, like: &Image) -> Result<Image, Option<EditError>> {
     builder.finish(like.format()).map_err(|error| match error {
         BuildError::Empty => None,
+        BuildError::TooLarge => Some(EditError::TooLarge),
         BuildError::Overlap(address) => Some(EditError::Overlap(address)),
     })
 }

@@ -36,6 +36,17 @@ pub enum ElfError {
         /// Offset of the segment's bytes in the file.
         offset: u64,
     },
+    /// Its parts have more bytes than the file.
+    #[error("its segments share bytes of the file: together they have more bytes than the file")]
+    Shared,
+    /// It has more segments and sections than a linked program.
+    #[error("this ELF file has {segments} segments and {sections} sections: too many to be a program")]
+    TooMany {
+        /// Number of loadable segments.
+        segments: usize,
+        /// Number of sections.
+        sections: usize,
+    },
     /// Two segments assign different bytes to one address.
     #[error("two segments assign different values to {0}")]
     Overlap(Address),
@@ -51,6 +62,10 @@ pub fn read(bytes: &[u8]) -> Result<Image, ElfError> {
         _ => of_class::<FileHeader32<Endianness>>(bytes, 32),
     }
 }
+
+/// Largest product of loadable segments and sections: each pair is compared. Chosen by us: a program
+/// has a dozen of the former and a few hundred of the latter.
+const MOST_PAIRS: usize = 1 << 20;
 
 /// A range of the file that goes to an address.
 struct Piece {
@@ -73,7 +88,12 @@ fn of_class<H: FileHeader<Endian = Endianness>>(bytes: &[u8], bits: u8) -> Resul
     let mut builder = Builder::default();
     let segments = header.program_headers(endian, bytes).map_err(damaged)?;
     let sections = header.section_headers(endian, bytes).map_err(damaged)?;
-    for piece in pieces(endian, segments, sections, &mut builder.notes) {
+    let pieces = pieces(endian, segments, sections, &mut builder.notes)?;
+    let total = pieces.iter().try_fold(0u64, |total, piece| total.checked_add(piece.len));
+    if total.is_none_or(|total| total > bytes.len() as u64) {
+        return Err(ElfError::Shared);
+    }
+    for piece in pieces {
         let data = slice(bytes, piece.offset, piece.len).ok_or_else(|| {
             ElfError::Damaged(format!("segment {} refers to bytes beyond the end of the file", piece.index))
         })?;
@@ -87,6 +107,8 @@ fn of_class<H: FileHeader<Endian = Endianness>>(bytes: &[u8], bits: u8) -> Resul
         Some(ElfFacts { bits, little_endian: endian == Endianness::Little, machine: header.e_machine(endian).0 });
     builder.finish(Format::Elf).map_err(|error| match error {
         BuildError::Empty => ElfError::NothingToLoad,
+        // The parts have no more bytes than the file.
+        BuildError::TooLarge => ElfError::Shared,
         BuildError::Overlap(at) => ElfError::Overlap(at),
     })
 }
@@ -97,12 +119,15 @@ fn pieces<P: ProgramHeader<Endian = Endianness>, S: SectionHeader<Endian = Endia
     segments: &[P],
     sections: &[S],
     notes: &mut Vec<String>,
-) -> Vec<Piece> {
+) -> Result<Vec<Piece>, ElfError> {
     let loaded: Vec<(usize, &P)> = segments
         .iter()
         .enumerate()
         .filter(|(_, segment)| segment.p_type(endian) == elf::PT_LOAD && segment.p_filesz(endian).into() > 0)
         .collect();
+    if loaded.len().saturating_mul(sections.len()) > MOST_PAIRS {
+        return Err(ElfError::TooMany { segments: loaded.len(), sections: sections.len() });
+    }
     // Some linkers set all physical addresses to zero.
     let no_physical = loaded.len() > 1 && loaded.iter().all(|(_, segment)| segment.p_paddr(endian).into() == 0);
     if no_physical {
@@ -131,7 +156,7 @@ fn pieces<P: ProgramHeader<Endian = Endianness>, S: SectionHeader<Endian = Endia
             pieces.extend(inside);
         }
     }
-    pieces
+    Ok(pieces)
 }
 
 fn slice(bytes: &[u8], offset: u64, len: u64) -> Option<&[u8]> {

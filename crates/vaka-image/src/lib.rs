@@ -20,6 +20,7 @@ mod record;
 pub mod span_set;
 pub mod srec;
 pub mod stamp;
+mod stamp_record;
 pub mod uf2;
 pub mod vectors;
 pub mod wrapper;

@@ -6,6 +6,7 @@ use serde::Serialize;
 
 use crate::address::{Address, Span};
 use crate::facts::{FileFacts, Format};
+use crate::stamp_record::StampCache;
 use vaka_base::version::Version;
 
 /// The value of erased flash.
@@ -55,6 +56,7 @@ pub struct Image {
     pub(crate) format: Format,
     pub(crate) facts: FileFacts,
     pub(crate) notes: Vec<String>,
+    pub(crate) stamps: StampCache,
 }
 
 impl Image {
@@ -129,7 +131,7 @@ impl Image {
 
     /// The image of a raw binary, moved so that it starts at an address.
     pub(crate) fn placed_at(&self, at: Address) -> Result<Self, TooHigh> {
-        let mut placed = self.clone();
+        let mut placed = Self { stamps: StampCache::default(), ..self.clone() };
         let start = self.start();
         for segment in &mut placed.segments {
             let from_start = segment.start.offset_from(start).unwrap_or(0);
@@ -200,9 +202,37 @@ impl Image {
     /// assert_eq!(image.bytes(span(9, 13)), None);
     /// ```
     pub fn bytes(&self, span: Span) -> Option<&[u8]> {
-        let segment = self.segments.iter().find(|segment| segment.span().covers(span))?;
-        let from = usize::try_from(span.start().offset_from(segment.start)?).ok()?;
-        segment.data.get(from..from + usize::try_from(span.len()).ok()?)
+        let (part, bytes) = self.parts_in(span).next()?;
+        (part == span).then_some(bytes)
+    }
+
+    /// Whether the image has a byte at an address.
+    pub fn contains(&self, at: Address) -> bool {
+        Span::new(at, 1).is_some_and(|span| self.parts_in(span).next().is_some())
+    }
+
+    /// The parts of the image inside `span`, in rising order, each with its addresses.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let parts = [(Address::new(0), vec![1, 2]), (Address::new(8), vec![3, 4])];
+    /// let image = Image::from_memory(&parts).unwrap();
+    /// let span = Span::between(Address::new(1), Address::new(9)).unwrap();
+    /// let inside: Vec<&[u8]> = image.parts_in(span).map(|(_, bytes)| bytes).collect();
+    /// assert_eq!(inside, [&[2][..], &[3]]);
+    /// ```
+    pub fn parts_in(&self, span: Span) -> impl Iterator<Item = (Span, &[u8])> {
+        // Segments rise and never overlap, so the first one is found by its end.
+        let first = self.segments.partition_point(|segment| segment.span().end() <= span.start());
+        let reached = self.segments[first..].iter().take_while(move |segment| segment.start < span.end());
+        reached.filter_map(move |segment| {
+            let common = segment.span().common(span)?;
+            let from = offset(common.start(), segment.start);
+            Some((common, &segment.data[from..from + offset(common.end(), common.start())]))
+        })
     }
 
     /// Copies the image's bytes from `start` on into `buffer`; gaps leave the buffer unchanged.
@@ -219,13 +249,9 @@ impl Image {
     /// ```
     pub fn copy_to(&self, start: Address, buffer: &mut [u8]) {
         let Some(wanted) = Span::new(start, buffer.len() as u64) else { return };
-        for segment in &self.segments {
-            if let Some(common) = segment.span().common(wanted) {
-                let from = offset(common.start(), segment.start);
-                let to = offset(common.start(), start);
-                let len = offset(common.end(), common.start());
-                buffer[to..to + len].copy_from_slice(&segment.data[from..from + len]);
-            }
+        for (part, bytes) in self.parts_in(wanted) {
+            let to = offset(part.start(), start);
+            buffer[to..to + bytes.len()].copy_from_slice(bytes);
         }
     }
 }
@@ -300,7 +326,12 @@ pub(crate) enum BuildError {
     Empty,
     /// Two parts assign different bytes to this address.
     Overlap(Address),
+    /// There are more than [`MOST_BYTES`].
+    TooLarge,
 }
+
+/// Most bytes of all parts of an image. Chosen by us: the largest file that is read.
+pub(crate) const MOST_BYTES: u64 = 1 << 30;
 
 /// A run of bytes while it grows.
 #[derive(Debug)]
@@ -320,6 +351,8 @@ impl Piece {
 #[derive(Debug, Default)]
 pub(crate) struct Builder {
     pub(crate) pieces: Vec<Piece>,
+    /// Bytes of all parts so far; those above the limit are not stored.
+    pub(crate) total: u64,
     pub(crate) entry: Option<Address>,
     pub(crate) facts: FileFacts,
     pub(crate) notes: Vec<String>,
@@ -332,8 +365,9 @@ impl Builder {
         if end > ADDRESS_LIMIT {
             return Err(TooHigh);
         }
+        self.total += data.len() as u64;
         match self.pieces.last_mut() {
-            _ if data.is_empty() => {}
+            _ if data.is_empty() || self.total > MOST_BYTES => {}
             Some(last) if last.end() == start.get() => last.data.extend_from_slice(data),
             _ => self.pieces.push(Piece { start, data: data.to_vec() }),
         }
@@ -342,6 +376,9 @@ impl Builder {
 
     /// Sorts, joins and checks the pieces.
     pub(crate) fn finish(mut self, format: Format) -> Result<Image, BuildError> {
+        if self.total > MOST_BYTES {
+            return Err(BuildError::TooLarge);
+        }
         self.pieces.sort_by_key(|piece| piece.start);
         let mut repeated = 0;
         let mut segments: Vec<Piece> = Vec::new();
@@ -360,7 +397,8 @@ impl Builder {
             return Err(BuildError::Empty);
         }
         let segments = segments.into_iter().map(|piece| Segment::new(piece.start, piece.data)).collect();
-        Ok(Image { segments, entry: self.entry, format, facts: self.facts, notes: self.notes })
+        let stamps = StampCache::default();
+        Ok(Image { segments, entry: self.entry, format, facts: self.facts, notes: self.notes, stamps })
     }
 }
 
@@ -419,6 +457,41 @@ mod tests {
         let mut buffer = [0xA5; 8];
         image.copy_to(Address::new(9), &mut buffer);
         assert_eq!(buffer, [9, 0xA5, 0xA5, 0xA5, 0xA5, 0xA5, 0xA5, 16]);
+    }
+
+    #[test]
+    fn parts_are_found_at_any_place() {
+        let parts: Vec<(Address, Vec<u8>)> = (0..40u8).map(|n| (Address::new(u64::from(n) * 10), vec![n; 5])).collect();
+        let image = Image::from_memory(&parts).unwrap();
+        for from in 0..410 {
+            for len in 0..30 {
+                let span = Span::new(Address::new(from), len).unwrap();
+                let found: Vec<u64> = image
+                    .parts_in(span)
+                    .flat_map(|(part, bytes)| {
+                        assert_eq!(part.len(), bytes.len() as u64);
+                        assert!(bytes.iter().all(|byte| u64::from(*byte) == part.start().get() / 10));
+                        part.start().get()..part.end().get()
+                    })
+                    .collect();
+                let expected: Vec<u64> = (from..from + len).filter(|at| at % 10 < 5 && *at < 400).collect();
+                assert_eq!(found, expected, "{span}");
+            }
+        }
+    }
+
+    #[test]
+    fn an_image_has_a_largest_size() {
+        let block = vec![0; 1 << 20];
+        let build = |blocks: u64| {
+            let mut builder = Builder::default();
+            // The same bytes again and again, as a file whose segments share them has.
+            (0..blocks).for_each(|_| builder.push(Address::new(0), &block).unwrap());
+            builder.total += MOST_BYTES - (8 << 20);
+            builder.finish(Format::Binary)
+        };
+        assert!(build(8).is_ok());
+        assert!(matches!(build(9), Err(BuildError::TooLarge)));
     }
 
     #[test]

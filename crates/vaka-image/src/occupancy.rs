@@ -22,12 +22,7 @@ pub enum Occupancy {
 impl Image {
     /// The part of a cell that the image contains.
     pub fn fill(&self, cell: Span) -> Occupancy {
-        let parts: Vec<&[u8]> = self
-            .segments()
-            .iter()
-            .filter_map(|segment| segment.span().common(cell))
-            .filter_map(|common| self.bytes(common))
-            .collect();
+        let parts: Vec<&[u8]> = self.parts_in(cell).map(|(_, bytes)| bytes).collect();
         let held: u64 = parts.iter().map(|part| part.len() as u64).sum();
         match held {
             0 => Occupancy::Absent,

@@ -96,6 +96,9 @@ pub enum RecordFault {
     /// The end record is missing.
     #[error("the file ends here without an end record ({0}): it is truncated")]
     NoEnd(&'static str),
+    /// The data is larger than any image.
+    #[error("the file has more than 1 GiB of data")]
+    TooLarge,
     /// Records, but no data.
     #[error("the file ends here and has no data")]
     NoData,
@@ -233,6 +236,7 @@ impl<R: Records> RecordStream<R> {
         match self.builder.finish(R::FORMAT) {
             Ok(image) => Ok(Finished::Image(Box::new(image))),
             Err(BuildError::Empty) => Err(RecordError { line: last_line, fault: RecordFault::NoData }),
+            Err(BuildError::TooLarge) => Err(RecordError { line: last_line, fault: RecordFault::TooLarge }),
             Err(BuildError::Overlap(address)) => Ok(Finished::Overlap(address)),
         }
     }

@@ -12,12 +12,12 @@
 //! bytes from `start`, with its own 32 bytes as zeros and gaps of the image as 0xFF: the content
 //! that a bootloader sees in flash.
 
-use serde::Serialize;
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
 use crate::address::{Address, Span};
 use crate::model::{BuildError, Builder, Image, TooHigh};
+pub use crate::stamp_record::{SealState, Stamp, StampFields};
 use vaka_base::text;
 
 /// The first bytes of a stamp. Chosen by us.
@@ -28,58 +28,11 @@ pub const LAYOUT: u16 = 1;
 pub const HEAD: usize = 52;
 const DIGEST_AT: usize = 20;
 const DIGEST_LEN: usize = 32;
+/// Most bytes of gaps in the range that a stamp covers. Chosen by us: more than the flash of a
+/// microcontroller has.
+const MOST_GAPS: u64 = 16 << 20;
 /// A stamp is a small record. Chosen by us.
 const MAX_SIZE: usize = 4096;
-
-/// The fields of a stamp.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct StampFields {
-    /// Product id.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub product: Option<String>,
-    /// Part id.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub part: Option<String>,
-    /// The variants that it is for.
-    pub variants: Vec<String>,
-    /// Version.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub version: Option<String>,
-    /// Name of the build, if one variant has several.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub build: Option<String>,
-    /// When it was built.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub built: Option<String>,
-    /// All other entries: name and value.
-    pub facts: Vec<(String, String)>,
-}
-
-/// A stamp that was found.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Stamp {
-    /// Address of the stamp.
-    pub at: Address,
-    /// Start address of the image that the stamp describes.
-    pub start: Address,
-    /// Fields of the stamp.
-    #[serde(flatten)]
-    pub text: StampFields,
-    /// State of length and digest.
-    pub seal: SealState,
-}
-
-/// The state of a stamp's length and digest.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum SealState {
-    /// Both are as the link left them.
-    Open,
-    /// The digest is the one of the image.
-    Good,
-    /// Length or digest is wrong: the image was changed or truncated after it was sealed.
-    Broken,
-}
 
 /// The result of a search for stamps in an image.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -102,7 +55,7 @@ pub fn find(image: &Image, offset: Option<u64>) -> StampSearch {
     };
     match places[..] {
         [] => StampSearch::None,
-        [at] => match parse(image, at) {
+        [at] => match parsed(image, at) {
             Ok(stamp) => StampSearch::One(stamp),
             Err(what) => StampSearch::Damaged(at, what),
         },
@@ -125,6 +78,11 @@ fn search(image: &Image) -> Vec<Address> {
         }
     }
     places
+}
+
+/// The stamp at an address that has the magic, from the cache or read.
+fn parsed(image: &Image, at: Address) -> Result<Stamp, &'static str> {
+    image.stamps.get_or_parse(at, || parse(image, at))
 }
 
 /// Reads the stamp at an address that has the magic.
@@ -161,11 +119,14 @@ fn at_span(at: Address, size: usize) -> Span {
     Span::new(at, size as u64).unwrap_or(Span::new(at, 0).expect("nothing wraps"))
 }
 
-/// The range that a stamp covers, if the image contains its first and last byte.
+/// The range that a stamp covers, if the image contains its first and last byte, and its gaps are
+/// not longer than flash can be.
 fn covered(image: &Image, start: Address, length: u64) -> Option<Span> {
     let span = Span::new(start, length).filter(|span| !span.is_empty())?;
-    let holds = |at: u64| Span::new(Address::new(at), 1).is_some_and(|one| image.bytes(one).is_some());
-    (holds(start.get()) && holds(span.end().get() - 1)).then_some(span)
+    if span.len() > image.len().saturating_add(MOST_GAPS) {
+        return None;
+    }
+    (image.contains(start) && image.contains(Address::new(span.end().get() - 1))).then_some(span)
 }
 
 fn parse_text(bytes: &[u8]) -> Result<StampFields, &'static str> {

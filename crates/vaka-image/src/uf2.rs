@@ -99,6 +99,9 @@ pub enum Uf2Fault {
         /// The first missing number.
         first: u32,
     },
+    /// The data is larger than any image.
+    #[error("the file has more than 1 GiB of data")]
+    TooLarge,
     /// Two blocks assign different bytes to one address.
     #[error("it assigns another value to {0} than an earlier block")]
     Overlap(Address),
@@ -244,6 +247,9 @@ fn image(family: Option<u32>, blocks: &[&Block<'_>]) -> Result<Option<Image>, Uf
     match builder.finish(Format::Uf2) {
         Ok(image) => Ok(Some(image)),
         Err(BuildError::Empty) => Ok(None),
+        Err(BuildError::TooLarge) => {
+            Err(Uf2Error { block: blocks.last().map_or(0, |block| block.place), fault: Uf2Fault::TooLarge })
+        }
         Err(BuildError::Overlap(address)) => Err(overlap(blocks, address)),
     }
 }

@@ -69,11 +69,8 @@ pub(crate) fn read_spans(
 /// The memory at these addresses, as an image.
 pub fn image_of(parts: &MemoryChunks, spans: &[Span]) -> Option<Image> {
     let all = Image::from_memory(parts)?;
-    let cut: MemoryChunks = spans
-        .iter()
-        .flat_map(|span| all.segments().iter().filter_map(|segment| segment.span().common(*span)).collect::<Vec<_>>())
-        .filter_map(|span| Some((span.start(), all.bytes(span)?.to_vec())))
-        .collect();
+    let cut: MemoryChunks =
+        spans.iter().flat_map(|span| all.parts_in(*span)).map(|(part, bytes)| (part.start(), bytes.to_vec())).collect();
     Image::from_memory(&cut)
 }
 

@@ -154,7 +154,7 @@ impl Executor<'_, '_> {
         let mut equal = Vec::new();
         let mut done = 0;
         for sector in sectors {
-            let parts = self.image.segments().iter().filter_map(|segment| segment.span().common(*sector));
+            let parts = self.image.parts_in(*sector).map(|(part, _)| part);
             let (first, last) = parts.fold((sector.end(), sector.start()), |(first, last), part| {
                 (first.min(part.start()), last.max(part.end()))
             });
@@ -210,9 +210,7 @@ impl Executor<'_, '_> {
 
     /// Records that a span of the unit matches the image.
     fn record_equal(&mut self, span: Span) {
-        for segment in self.image.segments() {
-            segment.span().common(span).into_iter().for_each(|part| self.ledger.record_equal(part));
-        }
+        self.image.parts_in(span).for_each(|(part, _)| self.ledger.record_equal(part));
     }
 
     fn block_len(&self, at: Address, end: Address) -> u32 {
@@ -430,7 +428,7 @@ impl Executor<'_, '_> {
     }
 
     fn bytes_of_image(&self, span: Span) -> u64 {
-        self.image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
+        self.image.parts_in(span).map(|(part, _)| part.len()).sum()
     }
 
     /// Reads back and compares. If uploads are not assured to return the written content,

@@ -88,9 +88,7 @@ pub(super) fn undescribed(sheet: &Sheet, variant: &Variant) -> Option<Evidence> 
 
 /// The losses if everything is erased first. The bootloader is never erased.
 pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[String]) -> Vec<Evidence> {
-    let covered = |span: Span| -> u64 {
-        image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
-    };
+    let covered = |span: Span| -> u64 { image.parts_in(span).map(|(part, _)| part.len()).sum() };
     let lost = |span: Span| span.len() - covered(span);
     let loss = |name: &str, span: Span| {
         let seen = unit_observation(variant, Source::Loss, format!("{name}, {}", Bytes(lost(span))));

@@ -224,7 +224,7 @@ fn first_instruction(variant: &Variant, rules: &ImageRules, image: &Image, vecto
     if !vectors.is_thumb() {
         return seen.conflicts("not a reset handler: bit 0 is not set");
     }
-    if image.segments().iter().any(|segment| segment.span().contains(target)) {
+    if image.contains(target) {
         return seen.agrees("inside the image");
     }
     let linked = match rules.region.span.contains(target) {

@@ -313,7 +313,7 @@ fn explain(vectors: StartVectors, image: &Image, sheets: &[Sheet]) -> Vec<String
         _ => format!("the initial stack {} is in the RAM of {}", vectors.stack, names.join(" and ")),
     });
     let target = vectors.first_instruction();
-    let inside = image.segments().iter().any(|segment| segment.span().contains(target));
+    let inside = image.contains(target);
     said.push(match inside {
         _ if !vectors.is_thumb() => format!("{} is not a reset handler: bit 0 is not set", vectors.reset),
         true => format!("the reset handler {} is inside the image", vectors.reset),
@@ -550,9 +550,8 @@ fn together(read: &[(String, Image)], setting: &OutputOptions) {
 
 /// The first range in both images, and whether all common bytes are equal.
 fn overlap(a: &Image, b: &Image) -> Option<(Span, bool)> {
-    let pairs =
-        a.segments().iter().flat_map(|one| b.segments().iter().map(move |other| one.span().common(other.span())));
-    let common: Vec<Span> = pairs.flatten().collect();
-    let equal = common.iter().all(|range| a.bytes(*range) == b.bytes(*range));
-    common.first().map(|range| (*range, equal))
+    let mut common = a.segments().iter().flat_map(|segment| b.parts_in(segment.span()));
+    let (first, bytes) = common.next()?;
+    let is_equal = |(range, bytes): (Span, &[u8])| a.bytes(range) == Some(bytes);
+    Some((first, is_equal((first, bytes)) && common.all(is_equal)))
 }
