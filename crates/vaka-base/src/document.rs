@@ -7,7 +7,13 @@ use serde::de::DeserializeOwned;
 use crate::text::sanitize;
 
 /// Maximum number of findings. Chosen by us: more do not help.
-const MOST: usize = 30;
+pub const MOST_FINDINGS: usize = 30;
+
+/// Largest document: 256 KiB. Chosen by us: more than ten times the largest description.
+pub const MOST_BYTES: usize = 256 << 10;
+
+/// Bytes that are read in search of further findings: each correction reads the document again.
+const MOST_WORK: usize = 2 << 20;
 
 /// Values that stand for a value that cannot be read, so that reading continues.
 const PLACEHOLDERS: [&str; 5] = ["\"x\"", "1", "[]", "false", "{}"];
@@ -42,9 +48,14 @@ pub struct DocumentError {
 /// assert_eq!(findings[1].key, "seize");
 /// ```
 pub fn read<T: DeserializeOwned>(text: &str) -> Result<T, Vec<DocumentError>> {
-    let mut copy = Copy { text: text.to_owned(), edits: Vec::new() };
+    if text.len() > MOST_BYTES {
+        let message = format!("the text has more than {} KiB", MOST_BYTES >> 10);
+        return Err(vec![DocumentError { at: 0, key: String::new(), message }]);
+    }
+    let mut copy = Copy { text: text.to_owned(), edits: Vec::new(), work: MOST_WORK };
     let mut findings = Vec::new();
     loop {
+        copy.work = copy.work.saturating_sub(copy.text.len());
         let error = match toml::from_str::<T>(&copy.text) {
             Ok(value) if findings.is_empty() => return Ok(value),
             Ok(_) => break,
@@ -52,7 +63,7 @@ pub fn read<T: DeserializeOwned>(text: &str) -> Result<T, Vec<DocumentError>> {
         };
         let span = error.span().unwrap_or(0..0);
         findings.push(copy.finding(&error, span.clone()));
-        if findings.len() == MOST || !copy.correct::<T>(error.message(), &span) {
+        if findings.len() == MOST_FINDINGS || copy.work == 0 || !copy.correct::<T>(error.message(), &span) {
             break;
         }
     }
@@ -61,12 +72,43 @@ pub fn read<T: DeserializeOwned>(text: &str) -> Result<T, Vec<DocumentError>> {
     Err(findings)
 }
 
+/// The places of line starts in a text.
+#[derive(Clone, Debug)]
+pub struct LineIndex<'a> {
+    text: &'a str,
+    starts: Vec<usize>,
+}
+
+impl<'a> LineIndex<'a> {
+    /// Finds all lines.
+    pub fn new(text: &'a str) -> Self {
+        let starts = std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect();
+        Self { text, starts }
+    }
+
+    /// Line and column of a position in bytes, both from 1; a position inside a character counts as
+    /// its start.
+    ///
+    /// # Examples
+    /// ```
+    /// let lines = vaka_base::document::LineIndex::new("one\ntwö = 3\n");
+    /// assert_eq!(lines.position(0), (1, 1));
+    /// // The `=` after a character of two bytes.
+    /// assert_eq!(lines.position(9), (2, 5));
+    /// ```
+    pub fn position(&self, at: usize) -> (usize, usize) {
+        let line = self.starts.partition_point(|start| *start <= at);
+        let start = self.starts[line - 1];
+        let before = self.text[start..].char_indices().take_while(|(offset, c)| start + offset + c.len_utf8() <= at);
+        (line, before.count() + 1)
+    }
+}
+
 /// The errors as text, a line for each: ``line 4, key `nmae`: is not a known key``.
 pub fn by_line(text: &str, errors: &[DocumentError]) -> String {
-    let line = |error: &DocumentError| {
-        let line = text[..error.at].matches('\n').count() + 1;
-        format!("line {line}, key `{}`: {}", error.key, error.message)
-    };
+    let lines = LineIndex::new(text);
+    let line =
+        |error: &DocumentError| format!("line {}, key `{}`: {}", lines.position(error.at).0, error.key, error.message);
     errors.iter().map(line).collect::<Vec<_>>().join("\n")
 }
 
@@ -76,6 +118,8 @@ struct Copy {
     text: String,
     /// Position and growth of each edit, in order.
     edits: Vec<(usize, isize)>,
+    /// Bytes that may still be read.
+    work: usize,
 }
 
 impl Copy {

@@ -33,6 +33,3 @@ pub type Files<'a> = &'a dyn Fn(&str) -> io::Result<Vec<u8>>;
 pub fn no_files(name: &str) -> io::Result<Vec<u8>> {
     Err(io::Error::new(io::ErrorKind::NotFound, format!("there is no file {name}")))
 }
-
-/// Maximum size of a dialect. Chosen by us.
-pub const MOST_BYTES: usize = 1 << 20;

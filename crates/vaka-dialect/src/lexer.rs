@@ -17,38 +17,55 @@ impl<'a> Source<'a> {
         Self { value, raw: file.get(span.clone()).unwrap_or_default(), start: span.start }
     }
 
-    /// The position in the file of the byte at `offset` of the value.
-    fn place(&self, offset: usize) -> usize {
+    /// A walk from the start of the literal.
+    fn walk(&self) -> Walk<'a> {
         let quotes = if self.raw.starts_with("'''") || self.raw.starts_with("\"\"\"") { 3 } else { 1 };
         let mut at = quotes.min(self.raw.len());
         if quotes == 3 {
             at += self.raw[at..].len() - self.raw[at..].trim_start_matches('\r').len();
             at += usize::from(self.raw[at..].starts_with('\n'));
         }
-        let escapes = self.raw.starts_with('"');
-        let mut made = 0;
-        while made < offset {
-            let Some(c) = self.raw[at..].chars().next() else { break };
-            if c != '\\' || !escapes {
-                (made, at) = (made + c.len_utf8(), at + c.len_utf8());
+        Walk { raw: self.raw, start: self.start, at, made: 0, has_escapes: self.raw.starts_with('"') }
+    }
+}
+
+/// Finds the positions in the file that belong to the bytes of a value, in rising order.
+struct Walk<'a> {
+    raw: &'a str,
+    start: usize,
+    /// Position in the literal.
+    at: usize,
+    /// Bytes of the value so far.
+    made: usize,
+    has_escapes: bool,
+}
+
+impl Walk<'_> {
+    /// The position in the file of the byte at `offset` of the value. Offsets must not fall.
+    fn place(&mut self, offset: usize) -> usize {
+        while self.made < offset {
+            let Some(c) = self.raw[self.at..].chars().next() else { break };
+            if c != '\\' || !self.has_escapes {
+                self.made += c.len_utf8();
+                self.at += c.len_utf8();
                 continue;
             }
-            let (len, bytes) = match self.raw[at + 1..].chars().next() {
-                Some('x') => (4, 1),
-                Some('u') => (6, 1),
-                Some('U') => (10, 1),
-                Some(other) => (1 + other.len_utf8(), 1),
+            let len = match self.raw[self.at + 1..].chars().next() {
+                Some('x') => 4,
+                Some('u') => 6,
+                Some('U') => 10,
+                Some(other) => 1 + other.len_utf8(),
                 None => break,
             };
-            at = (at + len).min(self.raw.len());
-            made += bytes;
+            self.at = (self.at + len).min(self.raw.len());
+            self.made += 1;
         }
-        self.start + at
+        self.start + self.at
     }
 }
 
 /// An error with its position in the file.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Problem {
     pub(super) at: usize,
     pub(super) message: String,
@@ -104,10 +121,11 @@ impl TokenStream {
         let mut tokens = Vec::new();
         let mut depth = 0_u32;
         let text = source.value;
+        let mut walk = source.walk();
         let mut at = 0;
         while let Some(c) = text[at..].chars().next() {
             let rest = &text[at..];
-            let place = source.place(at);
+            let place = walk.place(at);
             if c == '\n' {
                 if depth == 0 && !matches!(tokens.last(), None | Some((Token::Line, _))) {
                     tokens.push((Token::Line, place));
@@ -154,7 +172,7 @@ impl TokenStream {
         while matches!(tokens.last(), Some((Token::Line, _))) {
             tokens.pop();
         }
-        let end = source.place(text.trim_end().len());
+        let end = source.walk().place(text.trim_end().len());
         tokens.push((Token::End, end));
         Ok(Self { tokens, next: 0 })
     }

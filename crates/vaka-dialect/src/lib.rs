@@ -29,7 +29,7 @@ mod value;
 pub use bindings::{Bindings, FrameMismatch, ReplyOutcome};
 pub use carrier::{Carrier, LineSetting, Report};
 pub use display::{Row, Rows};
-pub use error::{DialectError, DialectErrors, Files, MOST_BYTES, no_files};
+pub use error::{DialectError, DialectErrors, Files, no_files};
 pub use evaluate::EvaluationError;
 pub use expression::Expression;
 pub use frame::FieldView;

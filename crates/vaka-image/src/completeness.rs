@@ -194,17 +194,17 @@ impl ChecksumField {
 
     /// The covered bytes, with the field itself replaced as configured.
     fn covered(&self, whole: &[u8], place: u64, to: u64) -> Vec<u8> {
-        let own = place..place + self.width;
-        let mut covered = Vec::with_capacity(whole.len());
-        for (offset, byte) in (0_u64..).zip(whole).skip(usize::try_from(self.from).unwrap_or(usize::MAX)) {
-            match (offset >= to, own.contains(&offset), self.own) {
-                (true, _, _) => break,
-                (_, false, _) => covered.push(*byte),
-                (_, true, OwnBytes::LeftOut) => {}
-                (_, true, OwnBytes::Zero) => covered.push(0),
-                (_, true, OwnBytes::Ones) => covered.push(0xFF),
-            }
+        let clamp = |at: u64| usize::try_from(at.min(to)).unwrap_or(usize::MAX).min(whole.len());
+        let (from, to) = (clamp(self.from), clamp(to));
+        let own = clamp(place).max(from)..clamp(place + self.width).max(from);
+        let mut covered = Vec::with_capacity(to - from);
+        covered.extend_from_slice(&whole[from..own.start]);
+        match self.own {
+            OwnBytes::LeftOut => {}
+            OwnBytes::Zero => covered.resize(covered.len() + own.len(), 0),
+            OwnBytes::Ones => covered.resize(covered.len() + own.len(), 0xFF),
         }
+        covered.extend_from_slice(&whole[own.end..to]);
         covered
     }
 

@@ -12,6 +12,7 @@
 //! bytes from `start`, with its own 32 bytes as zeros and gaps of the image as 0xFF: the content
 //! that a bootloader sees in flash.
 
+use memchr::memmem;
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
@@ -51,7 +52,7 @@ pub enum StampSearch {
 pub fn find(image: &Image, offset: Option<u64>) -> StampSearch {
     let places = match offset.map(|offset| image.start().checked_add(offset)) {
         Some(at) => at.into_iter().filter(|at| has_magic(image, *at)).collect(),
-        None => search(image),
+        None => image.stamps.places_or_search(|| search(image)),
     };
     match places[..] {
         [] => StampSearch::None,
@@ -70,12 +71,8 @@ fn has_magic(image: &Image, at: Address) -> bool {
 fn search(image: &Image) -> Vec<Address> {
     let mut places = Vec::new();
     for segment in image.segments() {
-        let data = segment.data();
-        let mut from = 0;
-        while let Some(found) = data[from..].windows(MAGIC.len()).position(|window| window == MAGIC) {
-            places.extend(segment.start().checked_add((from + found) as u64));
-            from += found + MAGIC.len();
-        }
+        let found = memmem::find_iter(segment.data(), MAGIC);
+        places.extend(found.filter_map(|at| segment.start().checked_add(at as u64)));
     }
     places
 }

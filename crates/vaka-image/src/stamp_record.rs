@@ -1,7 +1,7 @@
 //! The content of a stamp, and the stamps of an image that were read.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use serde::Serialize;
 
@@ -57,18 +57,30 @@ pub enum SealState {
     Broken,
 }
 
-/// The stamps of an image that were read: their digests are computed once. It is no part of the
+/// The stamps of an image that were read: their digests are computed once. It is not part of the
 /// image's value.
 #[derive(Clone, Default)]
-pub(crate) struct StampCache(Arc<Mutex<BTreeMap<Address, ParsedStamp>>>);
+pub(crate) struct StampCache(Arc<KnownStamps>);
+
+#[derive(Default)]
+struct KnownStamps {
+    /// Addresses of all stamps, once they were searched for.
+    places: OnceLock<Vec<Address>>,
+    parsed: Mutex<BTreeMap<Address, ParsedStamp>>,
+}
 
 /// A stamp, or why it cannot be read.
 type ParsedStamp = Result<Stamp, &'static str>;
 
 impl StampCache {
+    /// The addresses of all stamps.
+    pub(crate) fn places_or_search(&self, search: impl FnOnce() -> Vec<Address>) -> Vec<Address> {
+        self.0.places.get_or_init(search).clone()
+    }
+
     /// The stamp at an address.
     pub(crate) fn get_or_parse(&self, at: Address, parse: impl FnOnce() -> ParsedStamp) -> ParsedStamp {
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.0.parsed.lock().unwrap_or_else(PoisonError::into_inner);
         known.entry(at).or_insert_with(parse).clone()
     }
 }

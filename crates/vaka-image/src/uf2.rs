@@ -21,6 +21,8 @@ use vaka_base::text;
 pub const BLOCK: usize = 512;
 /// Room for data in a block.
 const DATA: usize = 476;
+/// Most families and files in one file. Chosen by us: a file for all chips of a family has a few.
+const MOST_SETS: usize = 64;
 /// Payload size that every unit supports, at multiples of itself.
 pub const PAYLOAD: usize = 256;
 const PAYLOAD_WORD: u32 = 256;
@@ -99,6 +101,9 @@ pub enum Uf2Fault {
         /// The first missing number.
         first: u32,
     },
+    /// The file has more images and files than any other.
+    #[error("it belongs to one more family or file than the {MOST_SETS} that a file may have")]
+    TooManySets,
     /// The data is larger than any image.
     #[error("the file has more than 1 GiB of data")]
     TooLarge,
@@ -139,6 +144,9 @@ pub fn read(bytes: &[u8]) -> Result<Firmware, Uf2Error> {
     let mut groups: BTreeMap<BlockKind, Vec<&Block<'_>>> = BTreeMap::new();
     for block in &blocks {
         groups.entry(block.group.clone()).or_default().push(block);
+        if groups.len() > MOST_SETS {
+            return Err(Uf2Error { block: block.place, fault: Uf2Fault::TooManySets });
+        }
     }
     let numbered = groups.values().try_for_each(|group| numbering(group));
     if let Err(error) = numbered {

@@ -12,6 +12,7 @@ use vaka_boot::bench::selector::Selector;
 
 use crate::args::Common;
 use crate::cli_error::CliError;
+use crate::input_file;
 use vaka_messages::CommandError;
 
 /// The configuration file.
@@ -41,7 +42,7 @@ pub fn apply(common: &mut Common) -> Result<(), CliError> {
     let Some(path) = folder().map(|folder| folder.join("config.toml")).filter(|path| path.is_file()) else {
         return Ok(());
     };
-    let text = std::fs::read_to_string(&path).map_err(|error| CliError::file(&path, error))?;
+    let text = input_file::text(&path)?;
     let config = read(&text).map_err(|reason| CommandError::Config { path: path.clone(), reason })?;
     if common.bus.is_empty() {
         common.bus = config.bus;

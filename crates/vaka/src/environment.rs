@@ -1,14 +1,14 @@
 //! Evaluation of the common options: buses, sheets, output.
 
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use vaka_core::event::Event;
 use vaka_core::sheet::{Dialects, Ids, Sheet, SheetErrors};
 use vaka_dialect::Dialect;
+use vaka_image::ReadOptions;
 use vaka_image::wrapper::Unwrapped;
-use vaka_image::{Image, ReadOptions, StreamingReader};
 use vaka_usb::Bus;
 use vaka_usb::native::NativeBus;
 use vaka_usb::trace::TracedBus;
@@ -17,6 +17,7 @@ use vaka_usb::usbip::UsbIpBus;
 use crate::args::{Common, OutputFormat};
 use crate::cli_error::CliError;
 use crate::config;
+use crate::input_file;
 use crate::render::json;
 use crate::render::wrap::err;
 use crate::trace;
@@ -61,7 +62,7 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, CliError> {
     let mut sheets: Vec<Sheet> = Vec::new();
     let mut unsound = Vec::new();
     for file in sheet_files(&path)? {
-        let text = std::fs::read_to_string(&file).map_err(|error| CliError::file(&file, error))?;
+        let text = input_file::text(&file)?;
         let sheet = match Sheet::parse_with(&file.display().to_string(), &text, &dialects) {
             Ok(sheet) => sheet,
             Err(errors) => {
@@ -182,16 +183,8 @@ fn sheet_files(path: &Path) -> Result<Vec<PathBuf>, CliError> {
     if path.is_file() {
         return Ok(vec![path.to_owned()]);
     }
-    let entries = std::fs::read_dir(path).map_err(|error| CliError::file(path, error))?;
-    let mut files = Vec::new();
-    for entry in entries {
-        let file = entry.map_err(|error| CliError::file(path, error))?.path();
-        if file.extension().is_some_and(|extension| extension == "toml") && !is_dialect(&file) {
-            files.push(file);
-        }
-    }
-    files.sort();
-    Ok(files)
+    let is_sheet = |file: &Path| file.extension().is_some_and(|extension| extension == "toml") && !is_dialect(file);
+    input_file::in_folder(path, &is_sheet)
 }
 
 /// The ending of dialect file names.
@@ -216,15 +209,7 @@ fn dialects_in(path: &Path) -> Result<(Dialects, Vec<CliError>), CliError> {
         true => path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")),
         false => path,
     };
-    let entries = std::fs::read_dir(folder).map_err(|error| CliError::file(folder, error))?;
-    let mut files = Vec::new();
-    for entry in entries {
-        let file = entry.map_err(|error| CliError::file(folder, error))?.path();
-        if is_dialect(&file) {
-            files.push(file);
-        }
-    }
-    files.sort();
+    let files = input_file::in_folder(folder, &is_dialect)?;
     let mut dialects = Dialects::new();
     let mut unsound = Vec::new();
     for file in files {
@@ -242,9 +227,12 @@ fn dialects_in(path: &Path) -> Result<(Dialects, Vec<CliError>), CliError> {
     Ok((dialects, unsound))
 }
 
+/// Largest file that a dialect refers to: code that a bootloader runs from RAM. Chosen by us.
+const MOST_HELPER: u64 = 16 << 20;
+
 /// Reads a dialect and the files that it refers to.
 pub fn dialect(file: &Path) -> Result<Dialect, CliError> {
-    let text = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
+    let text = input_file::text(file)?;
     let folder = file.parent().unwrap_or(Path::new(""));
     let beside = |name: &str| {
         let plain = !name.is_empty() && Path::new(name).components().count() == 1 && !name.starts_with('.');
@@ -252,24 +240,10 @@ pub fn dialect(file: &Path) -> Result<Dialect, CliError> {
             let words = "a helper must be in the folder of its dialect: give the file name only";
             return Err(io::Error::new(io::ErrorKind::InvalidFilename, words));
         }
-        std::fs::read(folder.join(name)).map_err(|error| io::Error::new(error.kind(), format!("{name}: {error}")))
+        let helper = input_file::bytes(&folder.join(name), MOST_HELPER);
+        helper.map_err(|error| io::Error::new(error.kind(), format!("{name}: {error}")))
     };
     Ok(Dialect::parse(&file.display().to_string(), &text, &beside)?)
-}
-
-/// Reads a firmware file up to a size limit, which also applies to pipes and devices without a
-/// known size.
-pub fn firmware(path: &Path) -> Result<Vec<u8>, CliError> {
-    const LIMIT: u64 = 1 << 30;
-    let fault = |error: std::io::Error| CliError::file(path, error);
-    let file = std::fs::File::open(path).map_err(fault)?;
-    let size = file.metadata().map_err(fault)?.len();
-    let mut bytes = Vec::with_capacity(usize::try_from(size.min(LIMIT)).unwrap_or(0));
-    file.take(LIMIT + 1).read_to_end(&mut bytes).map_err(fault)?;
-    if bytes.len() as u64 > LIMIT {
-        return Err(CommandError::TooLarge { path: path.to_owned() }.into());
-    }
-    Ok(bytes)
 }
 
 /// The content of a wrapped file, if a sheet describes the wrapper; else the file itself. The
@@ -287,30 +261,4 @@ pub fn unwrapped<'a>(
     let opened = opened.map_err(|error| CommandError::Damaged { path: path.to_owned(), reason: error.to_string() })?;
     options.at = options.at.or(opened.start);
     Ok(opened)
-}
-
-/// Reads Intel HEX or S-record in parts, because such files are three times the size of their
-/// content. `None` for other files and for files with errors: reading the whole file reports
-/// them.
-pub fn in_pieces(path: &Path) -> Option<Image> {
-    const PIECE: usize = 128 * 1024;
-    let mut file = std::fs::File::open(path).ok()?;
-    // A DFU suffix at the end makes it another format.
-    let mut tail = [0; 16];
-    if file.seek(SeekFrom::End(-16)).is_ok() {
-        file.read_exact(&mut tail).ok()?;
-    }
-    file.rewind().ok()?;
-    let mut piece = vec![0; PIECE];
-    let mut reader = None;
-    loop {
-        let count = file.read(&mut piece).ok()?;
-        if count == 0 {
-            return reader.and_then(|reader: StreamingReader| reader.finish().ok()?);
-        }
-        if reader.is_none() {
-            reader = StreamingReader::for_head(&piece[..count]).filter(|_| &tail[8..11] != b"UFD");
-        }
-        reader.as_mut()?.feed(&piece[..count]).ok()?;
-    }
 }

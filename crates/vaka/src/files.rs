@@ -12,17 +12,17 @@ use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions, dfu_file, hex, sre
 
 use crate::args::{Output, Writable};
 use crate::cli_error::CliError;
-use crate::environment;
+use crate::input_file;
 use crate::output_file::{self, Existing};
 use crate::render::wrap;
 use vaka_messages::{CommandError, OutputKind};
 
 /// Reads one image.
 pub fn read(path: &Path, options: ReadOptions) -> Result<Image, CliError> {
-    if let Some(image) = environment::in_pieces(path).filter(|_| options.family.is_none() && options.target.is_none()) {
+    if let Some(image) = input_file::in_pieces(path).filter(|_| options.family.is_none() && options.target.is_none()) {
         return Ok(image);
     }
-    let file = FirmwareFile::parse(&environment::firmware(path)?);
+    let file = FirmwareFile::parse(&input_file::firmware(path)?);
     // Other formats contain addresses, and --at applies only to those that do not.
     let image = file.image(options, &[]).or_else(|error| match error {
         ReadError::AddressNotWanted(_) => file.image(ReadOptions { at: None, ..options }, &[]),

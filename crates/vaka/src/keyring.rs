@@ -10,6 +10,7 @@ use vaka_base::text;
 use vaka_core::release::signature::{PrivateKey, PublicKey};
 
 use crate::cli_error::CliError;
+use crate::input_file;
 use crate::private_file;
 use vaka_messages::CommandError;
 
@@ -68,7 +69,7 @@ pub fn make(name: &str) -> Result<(PublicKey, PathBuf), CliError> {
 pub fn private(name: &str) -> Result<PrivateKey, CliError> {
     let own = folder("keys").ok().map(|folder| folder.join(format!("{name}{PRIVATE}")));
     let path = own.filter(|path| is_name(name) && path.is_file()).unwrap_or_else(|| PathBuf::from(name));
-    let pem = fs::read_to_string(&path).map_err(|error| CliError::file(&path, error))?;
+    let pem = input_file::text(&path)?;
     PrivateKey::from_pem(&pem).map_err(|error| unusable(&path, &error.to_string()))
 }
 
@@ -85,7 +86,7 @@ pub fn public(name: &str) -> Result<String, CliError> {
 
 /// Trusts a public key; returns its local name.
 pub fn trust(file: &Path, name: Option<&str>) -> Result<TrustedKey, CliError> {
-    let pem = fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
+    let pem = input_file::text(file)?;
     let key = PublicKey::from_pem(&pem).map_err(|error| unusable(file, &error.to_string()))?;
     let stem = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let stem = stem.split('.').next().unwrap_or_default().to_owned();

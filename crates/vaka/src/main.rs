@@ -16,6 +16,7 @@ mod environment;
 mod file_history;
 mod files;
 mod help;
+mod input_file;
 mod journal;
 mod keyring;
 mod lock;

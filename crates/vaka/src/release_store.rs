@@ -13,7 +13,7 @@ use vaka_dialect::Dialect;
 
 use crate::args::{Common, Releases};
 use crate::cli_error::CliError;
-use crate::environment;
+use crate::input_file;
 use crate::journal;
 use crate::keyring;
 use vaka_messages::CommandError;
@@ -35,7 +35,7 @@ pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Op
     let paths = paths(files)?;
     if let ([one], [path]) = (files, &paths[..])
         && one.is_file()
-        && !Release::is_one(&environment::firmware(path)?)
+        && !Release::is_one(&input_file::firmware(path)?)
     {
         return Ok(None);
     }
@@ -81,7 +81,7 @@ fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, CliError> {
 
 /// Reads one release; an invalid or changed one is always refused.
 pub fn read(path: &Path) -> Result<Release, CliError> {
-    let bytes = environment::firmware(path)?;
+    let bytes = input_file::firmware(path)?;
     let damaged = |error: vaka_core::release::ReleaseError| CommandError::Release {
         path: path.to_owned(),
         reason: error.to_string(),

@@ -18,7 +18,7 @@ use super::{
 use crate::memory::{Access, SectorMap, Zone};
 use crate::placeholder;
 use crate::settings_transfer::{Field, FieldKind, RegionChecksum, TransferableRegion};
-use vaka_base::document::{self, DocumentError};
+use vaka_base::document::{self, DocumentError, LineIndex};
 use vaka_base::size::{self, Bytes};
 use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
@@ -63,7 +63,7 @@ impl Sheet {
 
 /// Reads and checks a sheet.
 fn sheet(file: &str, text: &str, dialects: &Dialects) -> Result<Sheet, SheetErrors> {
-    let checker = Checker { file, text, dialects };
+    let checker = Checker { file, text, lines: LineIndex::new(text), dialects };
     let raw: RawSheet = document::read(text).map_err(|findings| {
         let error = |finding: DocumentError| checker.error(&(finding.at..finding.at), &finding.key, finding.message);
         SheetErrors(findings.into_iter().map(error).collect())
@@ -86,6 +86,7 @@ impl Errors {
 pub(super) struct Checker<'a> {
     file: &'a str,
     text: &'a str,
+    lines: LineIndex<'a>,
     pub(super) dialects: &'a Dialects,
 }
 
@@ -701,11 +702,12 @@ impl Checker<'_> {
     }
 
     pub(super) fn error(&self, place: &Range<usize>, key: &str, message: String) -> SheetError {
-        SheetError { file: self.file.to_owned(), line: self.line_at(place.start), key: key.to_owned(), message }
-    }
-
-    fn line_at(&self, offset: usize) -> usize {
-        self.text.as_bytes().iter().take(offset).filter(|byte| **byte == b'\n').count() + 1
+        SheetError {
+            file: self.file.to_owned(),
+            line: self.lines.position(place.start).0,
+            key: key.to_owned(),
+            message,
+        }
     }
 }
 

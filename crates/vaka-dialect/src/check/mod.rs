@@ -18,10 +18,10 @@ use super::model::{BuiltinNames, Dialect, Envelope, Exchange, Geometry, Operatio
 use super::raw::{RawDialect, RawExpression, RawOperation};
 use super::steps::{PIECE, PLACE, STEP_WORDS, Step, Time};
 use super::value::{Names, Value};
-use crate::error::{DialectError, DialectErrors, Files, MOST_BYTES};
+use crate::error::{DialectError, DialectErrors, Files};
 use crate::steps::Callee;
 use vaka_base::checksum::{CrcParameters, CrcSum};
-use vaka_base::document::{self, DocumentError};
+use vaka_base::document::{self, DocumentError, LineIndex, MOST_FINDINGS};
 use vaka_base::text as tame_text;
 
 impl Dialect {
@@ -54,15 +54,11 @@ const FORMAT: u32 = 1;
 const MOST_CHUNK: i128 = 1 << 20;
 
 fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectErrors> {
-    let place = |at: usize| position(text, at);
+    let lines = LineIndex::new(text);
     let error = |problem: &Problem| {
-        let (line, column) = place(problem.at);
+        let (line, column) = lines.position(problem.at);
         DialectError { file: file.to_owned(), line, column, message: problem.message.clone() }
     };
-    if text.len() > MOST_BYTES {
-        let problem = Problem::new(0, format!("a dialect must not exceed {MOST_BYTES} bytes; this has {}", text.len()));
-        return Err(DialectErrors(vec![error(&problem)]));
-    }
     let raw: RawDialect = document::read(text).map_err(|findings| {
         let problem = |found: DocumentError| Problem::new(found.at, format!("`{}` {}", found.key, found.message));
         DialectErrors(findings.into_iter().map(|found| error(&problem(found))).collect())
@@ -73,28 +69,24 @@ fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectE
     let problems = std::mem::take(&mut checker.problems);
     match made {
         Some((mut dialect, warnings)) if problems.is_empty() => {
-            dialect.warnings = warnings.iter().map(error).collect();
-            dialect.warnings.sort();
+            dialect.warnings = first_ones(warnings).iter().map(error).collect();
             Ok(dialect)
         }
-        _ => {
-            let mut errors: Vec<DialectError> = problems.iter().map(error).collect();
-            errors.sort();
-            errors.dedup();
-            Err(DialectErrors(errors))
-        }
+        _ => Err(DialectErrors(first_ones(problems).iter().map(error).collect())),
     }
 }
 
-/// Line and column of a place, both from 1.
-fn position(text: &str, at: usize) -> (usize, usize) {
-    let mut at = at.min(text.len());
-    while !text.is_char_boundary(at) {
-        at -= 1;
+/// The problems in the order of the text, as many as help, and the number of the others.
+fn first_ones(mut problems: Vec<Problem>) -> Vec<Problem> {
+    problems.sort();
+    problems.dedup();
+    let left = problems.len().saturating_sub(MOST_FINDINGS);
+    if left > 0 {
+        problems.truncate(MOST_FINDINGS);
+        let at = problems.last().map_or(0, |problem| problem.at);
+        problems.push(Problem::new(at, format!("{left} more findings after this one")));
     }
-    let before = &text[..at];
-    let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-    (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+    problems
 }
 
 struct Checker<'a> {

@@ -24,6 +24,7 @@ use crate::args::{Common, Line, VerifyLevel};
 use crate::attempt;
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
+use crate::input_file;
 use crate::journal::{self, Confirmed, StartRecord};
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
@@ -242,7 +243,7 @@ impl<'a> UpdateJob<'a> {
         common: &Common,
         sheets: &[Sheet],
     ) -> Result<UpdateSource, crate::cli_error::CliError> {
-        let bytes = environment::firmware(path)?;
+        let bytes = input_file::firmware(path)?;
         let mut options = args.choose.options();
         let file = FirmwareFile::parse(environment::unwrapped(path, &bytes, sheets, &mut options)?.payload);
         let content = attempt::content(&file, args.choose.options());

@@ -24,6 +24,7 @@ use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::file_history;
+use crate::input_file;
 use crate::output_options::OutputOptions;
 use crate::render::{self, json, map, table};
 use vaka_messages::CommandError;
@@ -110,7 +111,7 @@ fn one(
     common: &Common,
     setting: &OutputOptions,
 ) -> Result<(ExitCode, Option<Image>), CliError> {
-    let bytes = environment::firmware(path)?;
+    let bytes = input_file::firmware(path)?;
     if Release::is_one(&bytes) {
         return Ok((check_release::run(path, sheets, common, setting)?, None));
     }

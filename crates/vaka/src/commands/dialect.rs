@@ -16,6 +16,7 @@ use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
+use crate::input_file;
 use crate::output_options::OutputOptions;
 use crate::render::{json, table};
 use crate::trace_replay::{self, ReplayResult};
@@ -108,7 +109,7 @@ fn show(dialect: &Dialect, format: OutputFormat) -> Outcome {
 }
 
 fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<ReplayResult>, CliError> {
-    let text = std::fs::read_to_string(trace).map_err(|error| CliError::file(trace, error))?;
+    let text = input_file::record(trace)?;
     let played = trace_replay::play(&Arc::new(dialect.clone()), &text);
     Ok(played.map_err(|reason| CommandError::Replay { path: trace.to_owned(), reason })?)
 }

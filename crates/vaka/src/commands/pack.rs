@@ -17,8 +17,9 @@ use crate::args::Pack;
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::files;
+use crate::input_file;
 use crate::output_options::OutputOptions;
-use crate::{environment, keyring, release_store};
+use crate::{keyring, release_store};
 use vaka_messages::CommandError;
 
 /// The description file of a release.
@@ -75,7 +76,7 @@ struct RawFile {
 
 pub fn run(args: &Pack, setting: &OutputOptions) -> Outcome {
     let path = &args.description;
-    let described = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
+    let described = input_file::text(path)?;
     let description: Description =
         document::read(&described).map_err(|errors| wrong(path, &document::by_line(&described, &errors)))?;
     if description.release != FORMAT {
@@ -189,7 +190,7 @@ impl Packing<'_> {
     /// Adds a file under its own name. Two different files must not have the same name.
     fn add(&mut self, folder: &str, path: &Path) -> Result<String, CliError> {
         let from = self.folder.join(path);
-        let bytes = environment::firmware(&from)?;
+        let bytes = input_file::firmware(&from)?;
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         let name = format!("{folder}{name}");
         match self.members.get(&name) {

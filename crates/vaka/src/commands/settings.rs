@@ -27,6 +27,7 @@ use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
+use crate::input_file;
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::prompt;
@@ -251,7 +252,7 @@ fn prepare(
 
 fn read_file(path: &Path) -> Result<(SettingsFile, Vec<u8>), CliError> {
     let damaged = |reason: String| CliError::from(CommandError::NoSettings { path: path.to_owned(), reason });
-    let text = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
+    let text = input_file::record(path)?;
     let file: SettingsFile = serde_json::from_str(&text).map_err(|error| {
         damaged(format!("this is not a file of 'vaka settings save': {}", text::sanitize(&error.to_string())))
     })?;

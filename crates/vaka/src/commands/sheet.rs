@@ -22,6 +22,7 @@ use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
+use crate::input_file;
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::render;
@@ -44,7 +45,7 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> ExitCode {
     let mut worst = ExitCode::Done;
     for file in files {
         let name = file.display().to_string();
-        let read = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error));
+        let read = input_file::text(file);
         let parsed = read.and_then(|text| {
             let dialects = environment::dialects_beside(file)?;
             Ok(Sheet::parse_with(&name, &text, &dialects)?)

@@ -11,9 +11,9 @@ use vaka_core::sheet::{
 
 use super::print_line;
 use crate::args::OutputFormat;
-use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
+use crate::input_file;
 use crate::render::{json, table};
 
 /// A sheet as an event.
@@ -41,7 +41,7 @@ fn event(file: &Path, sheet: &Sheet) -> Value {
 }
 
 pub fn run(file: &Path, format: OutputFormat) -> Outcome {
-    let text = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
+    let text = input_file::text(file)?;
     let sheet = Sheet::parse_with(&file.display().to_string(), &text, &environment::dialects_beside(file)?)?;
     if format == OutputFormat::Json {
         json::line(&event(file, &sheet));

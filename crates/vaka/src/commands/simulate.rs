@@ -19,6 +19,7 @@ use super::print_line;
 use crate::args::Simulate;
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
+use crate::input_file;
 use crate::signals;
 use vaka_messages::CommandError;
 
@@ -53,7 +54,7 @@ pub fn run(args: &Simulate) -> Outcome {
 /// Plugs in the units of a scene; returns a line about each.
 fn scene(args: &Simulate, world: &mut World) -> Result<Vec<String>, CliError> {
     let text = match &args.scene {
-        Some(path) => std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?,
+        Some(path) => input_file::text(path)?,
         None => scene::DEFAULT.to_owned(),
     };
     let scene = Scene::parse(&text).map_err(|error| {
@@ -66,7 +67,7 @@ fn scene(args: &Simulate, world: &mut World) -> Result<Vec<String>, CliError> {
 
 /// Plugs in the units of a recorded run; returns a line about each.
 fn replay(path: &Path, world: &mut World) -> Result<Vec<String>, CliError> {
-    let text = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
+    let text = input_file::record(path)?;
     let trace = Trace::parse(&text)
         .map_err(|error| CommandError::Damaged { path: path.to_owned(), reason: error.to_string() })?;
     if trace.is_truncated {

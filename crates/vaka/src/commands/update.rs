@@ -18,6 +18,7 @@ use crate::attempt;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
+use crate::input_file;
 use crate::journal::Confirmed;
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
@@ -30,7 +31,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         return release::run(args, common, &found, setting);
     }
     let path = &args.files[0];
-    let bytes = environment::firmware(path)?;
+    let bytes = input_file::firmware(path)?;
     let sheets = environment::sheets(common)?;
     if sheets.is_empty() && !common.allow.iter().any(|id| id == consent::NO_SHEET) {
         return Err(environment::no_sheets());

@@ -56,7 +56,7 @@ pub enum CommandError {
     NotTransferableHere { region: String },
 
     /// A firmware file is too large.
-    TooLarge { path: PathBuf },
+    TooLarge { path: PathBuf, limit: u64 },
     /// A firmware file cannot be read as one image.
     File { path: PathBuf, error: ReadError },
     /// A raw binary has no address; the start addresses of its possible products.
@@ -274,8 +274,8 @@ impl CommandError {
                 format!("The product sheet does not declare region '{}' as transferable.", text::sanitize(region))
             }
 
-            Self::TooLarge { path } => {
-                format!("{}: a firmware file must not exceed 1 GiB.", path.display())
+            Self::TooLarge { path, limit } => {
+                format!("{}: the file is larger than {}, so it is not read.", path.display(), Bytes(*limit))
             }
             Self::File { path, error } | Self::NoAddress { path, error, .. } => of(path, error),
             Self::SeveralImages { path } => format!("{}: the file has several images.", path.display()),

@@ -14,7 +14,7 @@ const TIME: Duration = Duration::from_secs(10);
 /// The largest address space of a run, in KiB.
 const MEMORY: u64 = 1 << 20;
 
-/// What a case must end with: its exit status, and words that it says.
+/// The required end of a case: its exit status, and words that it says.
 pub struct Expected<'a> {
     pub codes: &'a [i32],
     pub words: &'a [&'a str],
@@ -67,7 +67,7 @@ fn text(from: &mut dyn Read) -> String {
     String::from_utf8_lossy(&bytes).into_owned()
 }
 
-/// What is wrong with a case, if anything: a panic, the limits, or another outcome than expected.
+/// The problem of a case, if any: a panic, the limits, or another outcome than expected.
 pub fn problem(command: &mut Command, expected: &Expected<'_>) -> Option<String> {
     let ended = match run(command) {
         Ok(ended) => ended,

@@ -10,3 +10,4 @@ mod support;
 
 mod bounded;
 mod disks;
+mod files;
