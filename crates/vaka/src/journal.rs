@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::private_file;
+use crate::render::json;
 use crate::state_dir;
 
 /// The version of the format.
@@ -354,7 +355,7 @@ impl Attempt {
 
 fn append(path: &Path, attempt: &str, what: RecordBody) -> io::Result<()> {
     let line = JournalLine { journal: FORMAT, attempt: attempt.to_owned(), what };
-    let mut text = serde_json::to_vec(&line)?;
+    let mut text = json::to_string(&line)?.into_bytes();
     text.push(b'\n');
     let mut file = private_file::open_to_append(path)?;
     file.lock()?;

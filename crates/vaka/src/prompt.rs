@@ -4,6 +4,7 @@ use std::io::{BufRead, IsTerminal, Write};
 use std::sync::mpsc::{self, Receiver};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
+use vaka_base::text;
 use vaka_boot::operator::{Operator, Unattended};
 use vaka_core::matching::Question;
 use vaka_core::sheet::LabelLocation;
@@ -44,7 +45,7 @@ pub fn lines() -> Vec<String> {
 fn asked(question: &str) -> Option<String> {
     progress::clear();
     let mut err = anstream::stderr();
-    let _ = write!(err, "{question} ");
+    let _ = write!(err, "{} ", text::visible_lines(question));
     let _ = err.flush();
     signals::end_at_once(true);
     let answer = typed().lock().unwrap_or_else(PoisonError::into_inner).recv();

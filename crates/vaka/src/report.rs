@@ -1,8 +1,11 @@
 //! The journal as one self-contained page.
 
+use base64ct::{Base64, Encoding};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use plotters::prelude::*;
+use sha2::{Digest, Sha256};
 use vaka_base::size::Grouped;
+use vaka_base::text;
 
 use crate::journal::{Record, UnitHistory, units};
 
@@ -81,6 +84,7 @@ pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
         html lang="en" {
             head {
                 meta charset="utf-8";
+                meta http-equiv="Content-Security-Policy" content=(policy());
                 meta name="viewport" content="width=device-width";
                 title { "Vaka journal, " (span) }
                 style { (PreEscaped(STYLE)) }
@@ -100,7 +104,14 @@ pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
             } }
         }
     };
-    Ok(page.into_string())
+    Ok(text::visible_lines(&page.into_string()))
+}
+
+/// The page may load nothing and run nothing; it has one style. Source: W3C Content Security Policy
+/// Level 3, section 2.3.1.
+fn policy() -> String {
+    let style = Base64::encode_string(&Sha256::digest(STYLE));
+    format!("default-src 'none'; style-src 'sha256-{style}'; base-uri 'none'; form-action 'none'")
 }
 
 fn summary(records: &[&Record], units: &[UnitRow]) -> Markup {
@@ -134,7 +145,10 @@ fn legend(of: &[(&str, RGBColor)]) -> Markup {
     html! {
         p {
             @for (name, RGBColor(red, green, blue)) in of {
-                span { i style=(format!("background: #{red:02x}{green:02x}{blue:02x}")) {} (name) }
+                span {
+                    svg viewBox="0 0 10 10" { rect width="10" height="10" fill=(format!("#{red:02x}{green:02x}{blue:02x}")) {} }
+                    (name)
+                }
             }
         }
     }

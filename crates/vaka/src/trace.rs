@@ -11,6 +11,7 @@ use vaka_usb::trace_format::{FORMAT, TraceLine};
 
 use crate::cli_error::CliError;
 use crate::output_file::{self, Readers};
+use crate::render::json;
 use vaka_messages::OutputKind;
 
 /// Writes records as JSON Lines. A failed write does not end the work; the result reports it.
@@ -57,7 +58,7 @@ impl Writer {
     fn line(&self, line: &TraceLine) {
         let mut out = self.out.lock().unwrap_or_else(PoisonError::into_inner);
         // A run that is killed leaves all lines but the one that it was in.
-        let written = serde_json::to_string(line).map_err(std::io::Error::from);
+        let written = json::to_string(line).map_err(std::io::Error::from);
         if let Err(error) = written.and_then(|line| writeln!(out, "{line}")).and_then(|()| out.flush()) {
             let mut failed = self.failed.lock().unwrap_or_else(PoisonError::into_inner);
             failed.get_or_insert_with(|| error.to_string());

@@ -248,12 +248,20 @@ fn statement(record: &Record) -> Result<serde_json::Value, CliError> {
     }))
 }
 
+/// One value of a table. Spreadsheets run a cell that begins like a formula, so a quote precedes it.
+fn cell(field: &str) -> String {
+    let mut shown = text::visible(field);
+    if shown.starts_with(['=', '+', '-', '@']) {
+        shown.insert(0, '\'');
+    }
+    match shown.contains(['"', ',']) {
+        true => format!("\"{}\"", shown.replace('"', "\"\"")),
+        false => shown,
+    }
+}
+
 /// Comma-separated values. Source: RFC 4180.
 fn csv(records: &[&Record]) -> String {
-    let quoted = |field: &str| match field.contains(['"', ',', '\n', '\r']) {
-        true => format!("\"{}\"", field.replace('"', "\"\"")),
-        false => field.to_owned(),
-    };
     let head = [
         "attempt",
         "started",
@@ -314,7 +322,7 @@ fn csv(records: &[&Record]) -> String {
             record.pending_undo().join("; "),
             record.error().unwrap_or_default().to_owned(),
         ];
-        out += &fields.map(|field| quoted(&field)).join(",");
+        out += &fields.map(|field| cell(&field)).join(",");
         out += "\r\n";
     }
     out

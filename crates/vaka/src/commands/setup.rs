@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::Value;
+use vaka_base::text;
 use vaka_core::event::ExitCode;
 use vaka_core::sheet::Sheet;
 
@@ -94,7 +95,7 @@ fn rules(sheets: &[Sheet]) -> String {
         for (ids, what) in environment::all_ids(sheet) {
             for pattern in environment::patterns(ids) {
                 let names = lines.entry(pattern).or_default();
-                let name = format!("{}, {what}", sheet.product.name);
+                let name = text::visible(&format!("{}, {what}", sheet.product.name));
                 if !names.contains(&name) {
                     names.push(name);
                 }

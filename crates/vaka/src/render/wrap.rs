@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use terminal_size::{Width, terminal_size_of};
 use unicode_width::UnicodeWidthStr;
+use vaka_base::text::{push_visible, visible_lines};
 
 /// Prints a wrapped line on standard output.
 macro_rules! out {
@@ -49,8 +50,40 @@ pub fn messages_to_standard_error() {
     STDOUT_HAS_CONTENT.store(true, Ordering::Relaxed);
 }
 
-/// Writes a document as it is, such as a JSON line. A closed pipe must not abort an update.
+/// Text that may go to a terminal: hidden characters are shown, except the styles of this program.
+fn safe(text: &str) -> String {
+    let mut made = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(c) = rest.chars().next() {
+        let len = match style_len(rest) {
+            Some(len) => {
+                made.push_str(&rest[..len]);
+                len
+            }
+            None => {
+                match c {
+                    '\n' | '\t' => made.push(c),
+                    _ => push_visible(&mut made, c),
+                }
+                c.len_utf8()
+            }
+        };
+        rest = &rest[len..];
+    }
+    made
+}
+
+/// The length of a style at the start of a text: `ESC [`, numbers and `m`. Source: ECMA-48, 8.3.117.
+fn style_len(text: &str) -> Option<usize> {
+    let rest = text.strip_prefix("\x1b[")?;
+    let end = rest.find(|c: char| !c.is_ascii_digit() && c != ';')?;
+    rest[end..].starts_with('m').then_some(2 + end + 1)
+}
+
+/// Writes a document without line breaks of its own, such as a JSON line. A closed pipe must not
+/// abort an update.
 pub fn write_raw(text: &str) {
+    let text = visible_lines(text);
     let write = |out: &mut dyn Write| out.write_all(text.as_bytes()).and_then(|()| out.flush());
     let _ = match STDOUT_HAS_CONTENT.load(Ordering::Relaxed) {
         true => write(&mut std::io::stderr().lock()),
@@ -64,13 +97,13 @@ pub fn print(text: Arguments<'_>) {
         return print_error(text);
     }
     let mut out = anstream::stdout().lock();
-    let _ = writeln!(out, "{}", wrapped(&text.to_string(), width().into()));
+    let _ = writeln!(out, "{}", wrapped(&safe(&text.to_string()), width().into()));
     let _ = out.flush();
 }
 
 /// Prints wrapped text on standard error.
 pub fn print_error(text: Arguments<'_>) {
-    let _ = writeln!(anstream::stderr().lock(), "{}", wrapped(&text.to_string(), width().into()));
+    let _ = writeln!(anstream::stderr().lock(), "{}", wrapped(&safe(&text.to_string()), width().into()));
 }
 
 /// The text with each line broken at `width` columns. Continuation lines are indented: in a line
@@ -147,6 +180,14 @@ pub fn columns(text: &str) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn only_styles_steer_the_terminal() {
+        let styled = "\x1b[1;31mred\x1b[0m\n\tnext";
+        assert_eq!(safe(styled), styled);
+        assert_eq!(safe("\x1b[2J\x1b]0;title\x07\u{202e}\r"), "\\u{1b}[2J\\u{1b}]0;title\\u{7}\\u{202e}\\u{d}");
+        assert_eq!(safe("\x1b[31"), "\\u{1b}[31");
+    }
 
     #[test]
     fn lines_break_between_words() {

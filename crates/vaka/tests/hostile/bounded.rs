@@ -78,8 +78,8 @@ pub fn problem(command: &mut Command, expected: &Expected<'_>) -> Option<String>
         "it panics".to_owned()
     } else if all.contains("memory allocation of") {
         format!("it needs more than {MEMORY} KiB")
-    } else if let Some(control) = all.chars().find(|c| c.is_control() && !matches!(c, '\n' | '\t')) {
-        format!("it prints the control character {control:?}")
+    } else if let Some(hidden) = all.chars().find(|c| is_hidden(*c)) {
+        format!("it prints {}", hidden.escape_unicode())
     } else if !expected.codes.contains(&ended.code) {
         format!("exit status {} instead of {:?}", ended.code, expected.codes)
     } else if let Some(word) = expected.words.iter().find(|word| !all.contains(**word)) {
@@ -88,6 +88,12 @@ pub fn problem(command: &mut Command, expected: &Expected<'_>) -> Option<String>
         return None;
     };
     Some(format!("{why}:\n{all}"))
+}
+
+/// Whether a character may not be printed: control characters, and those that hide or reorder text.
+pub fn is_hidden(c: char) -> bool {
+    const HIDDEN: &str = "\u{ad}\u{34f}\u{61c}\u{200b}\u{202e}\u{2066}\u{3164}\u{fe0f}\u{feff}\u{e0041}\u{e0100}";
+    HIDDEN.contains(c) || c.is_control() && !matches!(c, '\n' | '\t')
 }
 
 /// Runs all cases, several at a time, and fails with all problems at once. `check` returns what is

@@ -11,3 +11,4 @@ mod support;
 mod bounded;
 mod disks;
 mod files;
+mod names;
