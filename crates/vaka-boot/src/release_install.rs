@@ -8,7 +8,7 @@ use vaka_core::event::{Check, ExitCode, FailureText, Report, RestartState, RunOu
 use vaka_core::matching::{Phase, image_version};
 use vaka_core::plan::Plan;
 use vaka_core::release::manifest::{Entry, ExternalStep, Stage};
-use vaka_core::release::{Release, sheet_for};
+use vaka_core::release::{ImageError, Release, sheet_for};
 use vaka_core::sheet::{Ids, ManualStep, Sheet, Undo, Variant};
 use vaka_usb::{Bus, DeviceInfo};
 
@@ -360,7 +360,9 @@ impl Installer<'_, '_> {
     fn export_file(&mut self, entry: &Entry, external: &ExternalStep) -> Result<(), Failure> {
         for file in &entry.files {
             let name = file.file.rsplit('/').next().unwrap_or_default();
-            let place = self.around.export_file(name, self.staged.release.member(&file.file))?;
+            let bytes = self.staged.release.member(&file.file).map_err(ImageError::Release);
+            let bytes = bytes.map_err(|error| Failure::new(FailureKind::ReleaseImage(error)).unchanged())?;
+            let place = self.around.export_file(name, &bytes)?;
             let sha256 = self.staged.release.manifest.members.get(&file.file).map(|member| member.sha256.clone());
             let sha256 = sha256.unwrap_or_default();
             self.cx.tell(Event::Exported { file: place, sha256, tool: external.tool.clone() });

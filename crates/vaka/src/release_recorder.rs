@@ -2,7 +2,6 @@
 
 use std::path::Path;
 
-use vaka_base::text;
 use vaka_boot::release_install::StageHooks;
 use vaka_core::event::FailureText;
 use vaka_core::release::Release;
@@ -27,16 +26,14 @@ pub struct JournalHooks<'a> {
 
 impl JournalHooks<'_> {
     fn begun(&self, number: usize) -> StartRecord {
-        use sha2::{Digest, Sha256};
         let manifest = &self.release.manifest;
-        let bytes = std::fs::read(self.path).unwrap_or_default();
         StartRecord {
             time: jiff::Timestamp::now(),
             vaka: env!("CARGO_PKG_VERSION").to_owned(),
             file: FileRecord {
                 name: self.path.display().to_string(),
-                size: bytes.len() as u64,
-                sha256: text::hex(&Sha256::digest(&bytes)),
+                size: self.release.size(),
+                sha256: self.release.sha256.clone(),
                 content_sha256: None,
             },
             release: Some(ReleaseRecord {

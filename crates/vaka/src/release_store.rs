@@ -1,18 +1,23 @@
 //! Releases as files: finding, reading, trusting, and the sheet that goes with one.
 
-use std::io;
+use std::collections::BTreeSet;
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use vaka_boot::bench::buses::Bench;
 use vaka_core::matching::consent;
 
 use vaka_core::event::SelectedRelease;
-use vaka_core::release::manifest::Manifest;
-use vaka_core::release::{Release, ReleaseQuery, VersionSelector, choose, inconsistencies};
+use vaka_core::release::archive::Source;
+use vaka_core::release::{Candidate, Release, ReleaseQuery, VersionSelector, choose, inconsistencies};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 
 use crate::args::{Common, Releases};
 use crate::cli_error::CliError;
+use crate::environment;
 use crate::input_file;
 use crate::journal;
 use crate::keyring;
@@ -25,98 +30,184 @@ pub const ENDING: &str = "vaka";
 pub struct Found {
     pub path: PathBuf,
     pub release: Release,
-    /// Other releases of the same product, as text.
+    /// Other releases of the same product, and files of the folder that are not used, as text.
     pub others: Vec<String>,
+}
+
+/// Whether a file is a release. Only the start of a file is read.
+pub fn is_release(path: &Path) -> bool {
+    let mut head = Vec::new();
+    let is_regular = path.is_file();
+    is_regular
+        && File::open(path).is_ok_and(|file| file.take(64).read_to_end(&mut head).is_ok())
+        && Release::is_one(&head)
 }
 
 /// The releases among the given files and folders. `None` if a single file was given that is not
 /// a release.
 pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, CliError> {
-    let paths = paths(files)?;
-    if let ([one], [path]) = (files, &paths[..])
-        && one.is_file()
-        && !Release::is_one(&input_file::firmware(path)?)
+    if let [one] = files
+        && !one.is_dir()
+        && !is_release(one)
     {
         return Ok(None);
     }
-    let mut releases = Vec::new();
-    for path in paths {
-        releases.push((read(&path)?, path));
-    }
-    let manifests: Vec<Manifest> = releases.iter().map(|(release, _)| release.manifest.clone()).collect();
-    let product = product(common, &manifests);
-    let choosing = ReleaseQuery {
-        product: product.as_deref(),
-        channel: wanted.channel.as_deref(),
-        version: version(wanted, product.as_deref()),
-    };
-    let pick = choose(&manifests, &choosing).map_err(CommandError::NoReleaseSelected)?;
-    let others = pick.others.iter().map(|at| manifests[*at].in_words()).collect();
-    let (release, path) = releases.swap_remove(pick.index);
+    let (mut releases, skipped) = usable(files, common)?;
+    let product = product(common, &releases)?;
+    let choosing =
+        ReleaseQuery { product: product.as_deref(), channel: wanted.channel.as_deref(), version: version(wanted) };
+    let candidates: Vec<Candidate<'_>> = releases.iter().map(|(_, release)| candidate(release)).collect();
+    let pick = choose(&candidates, &choosing).map_err(CommandError::NoReleaseSelected)?;
+    let others = pick.others.iter().map(|at| candidates[*at].manifest.in_words());
+    let others = others.chain(skipped.iter().map(|(path, error)| not_used(path, error))).collect();
+    let (path, release) = releases.swap_remove(pick.index);
     Ok(Some(Found { path, release, others }))
 }
 
-/// The files that were named; of a folder, its releases.
-fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, CliError> {
-    let mut all = Vec::new();
+fn candidate(release: &Release) -> Candidate<'_> {
+    Candidate { manifest: &release.manifest, sha256: &release.sha256 }
+}
+
+fn not_used(path: &Path, error: &CliError) -> String {
+    let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let reason = error.0.message.trim_end_matches('.');
+    let path = path.display().to_string();
+    let reason = reason.strip_prefix(&path).map_or(reason, |rest| rest.trim_start_matches([':', ' ']));
+    format!("not used: {name} ({reason})")
+}
+
+type Opened = Vec<(PathBuf, Release)>;
+type Skipped = Vec<(PathBuf, CliError)>;
+
+/// Opens the releases. One that the user names must be whole; in a folder, those that are damaged,
+/// need another version of Vaka or are not trusted are skipped.
+///
+/// # Errors
+/// A named one cannot be used, or none of a folder can.
+fn usable(files: &[PathBuf], common: &Common) -> Result<(Opened, Skipped), CliError> {
+    let (mut opened, mut skipped) = (Vec::new(), Vec::new());
     for file in files {
         if !file.is_dir() {
-            all.push(file.clone());
+            opened.push((file.clone(), read(file)?));
             continue;
         }
         let entries = std::fs::read_dir(file).map_err(|error| CliError::file(file, error))?;
-        let mut found: Vec<PathBuf> = entries
-            .flatten()
-            .map(|entry| entry.path())
-            .filter(|path| path.extension().is_some_and(|ending| ending == ENDING))
-            .collect();
+        let is_named = |path: &PathBuf| path.extension().is_some_and(|ending| ending == ENDING);
+        let mut found: Vec<PathBuf> = entries.flatten().map(|entry| entry.path()).filter(is_named).collect();
         found.sort();
         if found.is_empty() {
             return Err(CommandError::NoReleaseIn { path: file.clone(), ending: ENDING }.into());
         }
-        all.extend(found);
+        for path in found {
+            match in_folder(&path, common) {
+                Ok(release) => opened.push((path, release)),
+                Err(error) => skipped.push((path, error)),
+            }
+        }
     }
-    Ok(all)
+    match (opened.is_empty(), skipped.len()) {
+        (true, 1) => Err(skipped.remove(0).1),
+        (true, _) => {
+            let reasons = skipped.iter().map(|(path, error)| not_used(path, error)).collect();
+            Err(CommandError::NoUsableRelease { reasons }.into())
+        }
+        (false, _) => Ok((opened, skipped)),
+    }
+}
+
+fn in_folder(path: &Path, common: &Common) -> Result<Release, CliError> {
+    // Opening a pipe would wait for ever.
+    if !path.is_file() {
+        return Err(CliError::file(path, io::Error::other("this is not a regular file")));
+    }
+    let release = read(path)?;
+    trusted(&release, common)?;
+    Ok(release)
 }
 
 /// Reads one release; an invalid or changed one is always refused.
 pub fn read(path: &Path) -> Result<Release, CliError> {
-    let bytes = input_file::firmware(path)?;
     let damaged = |error: vaka_core::release::ReleaseError| CommandError::Release {
         path: path.to_owned(),
         reason: error.to_string(),
     };
-    Ok(Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(damaged)?)
-}
-
-/// The product, if `--unit name=…` names one of the available products.
-fn product(common: &Common, manifests: &[Manifest]) -> Option<String> {
-    use vaka_boot::bench::selector::Selector;
-    let (Some(Selector::Name(name) | Selector::Any(name)), true) = (&common.unit, manifests.len() > 1) else {
-        return None;
+    let source: Arc<dyn Source> = match path.is_file() {
+        true => Arc::new(ReleaseFile::open(path).map_err(|error| CliError::file(path, error))?),
+        // A pipe can be read only once.
+        false => Arc::new(input_file::firmware(path)?),
     };
-    manifests.iter().map(|manifest| &manifest.product).find(|product| product.eq_ignore_ascii_case(name)).cloned()
+    if source.size() > input_file::MOST_FIRMWARE {
+        return Err(CommandError::TooLarge { path: path.to_owned(), limit: input_file::MOST_FIRMWARE }.into());
+    }
+    Ok(Release::open(source, env!("CARGO_PKG_VERSION")).map_err(damaged)?)
 }
 
-fn version(wanted: &Releases, product: Option<&str>) -> VersionSelector {
+/// The file of a release; it stays open, so that a file that takes its place is not used.
+#[derive(Debug)]
+struct ReleaseFile {
+    file: Mutex<File>,
+    size: u64,
+}
+
+impl ReleaseFile {
+    fn open(path: &Path) -> io::Result<Self> {
+        let file = File::open(path)?;
+        let size = file.metadata()?.len();
+        Ok(Self { file: Mutex::new(file), size })
+    }
+}
+
+impl Source for ReleaseFile {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        let mut file = self.file.lock().unwrap_or_else(PoisonError::into_inner);
+        file.seek(SeekFrom::Start(offset))?;
+        file.read_exact(buffer)
+    }
+}
+
+/// The intended product, if there are releases of several: the one that `--unit name=…` names,
+/// else the only one of which a unit is attached.
+fn product(common: &Common, releases: &[(PathBuf, Release)]) -> Result<Option<String>, CliError> {
+    use vaka_boot::bench::selector::Selector;
+    let products: BTreeSet<&str> = releases.iter().map(|(_, release)| release.manifest.product.as_str()).collect();
+    if products.len() < 2 {
+        return Ok(None);
+    }
+    if let Some(Selector::Name(name) | Selector::Any(name)) = &common.unit
+        && let Some(product) = products.iter().find(|product| product.eq_ignore_ascii_case(name))
+    {
+        return Ok(Some((*product).to_owned()));
+    }
+    let sheets: Vec<Sheet> = releases.iter().filter_map(|(path, release)| own_sheet(release, path).ok()).collect();
+    let bench = Bench::new(environment::buses(common)?, &sheets);
+    let attached = bench.devices().unwrap_or_default();
+    let sheets = attached.iter().filter_map(|device| bench.recognise(device)).flat_map(|candidate| candidate.sheets);
+    let attached: BTreeSet<&str> = sheets.map(|sheet| sheet.product.id.as_str()).collect();
+    Ok(if attached.len() == 1 { attached.first().map(|product| (*product).to_owned()) } else { None })
+}
+
+fn version(wanted: &Releases) -> VersionSelector {
     match &wanted.version {
         Some(version) => VersionSelector::Version(version.clone()),
-        None if wanted.known_good => VersionSelector::KnownGood(known_good(product)),
+        None if wanted.known_good => VersionSelector::KnownGood(known_good()),
         None => VersionSelector::Newest,
     }
 }
 
-/// Versions whose last stage was installed successfully here, according to the journal.
-fn known_good(product: Option<&str>) -> Vec<String> {
+/// The digests of the releases whose last stage was installed successfully here, according to the
+/// journal.
+fn known_good() -> Vec<String> {
     let records = journal::path().and_then(|path| journal::read(&path).ok()).map(|(records, _)| records);
     let is_good = |record: &&journal::Record| {
         let of = record.started.release.as_ref();
-        record.is_good()
-            && record.result().after.as_deref() == Some("confirmed")
-            && of.is_some_and(|of| of.stage == of.stages && product.is_none_or(|product| of.product == product))
+        let is_confirmed = record.result().after.as_deref() == Some("confirmed");
+        record.is_good() && is_confirmed && of.is_some_and(|of| of.stage == of.stages)
     };
-    let good = records.iter().flatten().filter(is_good);
-    good.filter_map(|record| record.started.release.as_ref().map(|of| of.version.clone())).collect()
+    records.iter().flatten().filter(is_good).map(|record| record.started.file.sha256.clone()).collect()
 }
 
 /// Checks whether the release may be used: signed with a trusted key, or consented to.
@@ -148,8 +239,11 @@ pub fn sheet(release: &Release, path: &Path, given: Vec<Sheet>) -> Result<Sheet,
 
 fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, CliError> {
     let member = |name: &str| {
-        let text = std::str::from_utf8(release.member(name)).map_err(|_| "it is not text");
-        text.map_err(|what| CommandError::Damaged { path: path.to_owned(), reason: format!("{name}: {what}") })
+        let damaged = |reason: String| {
+            CliError::from(CommandError::Damaged { path: path.to_owned(), reason: format!("{name}: {reason}") })
+        };
+        let bytes = release.member(name).map_err(|error| damaged(error.to_string()))?;
+        String::from_utf8(bytes).map_err(|_| damaged("it is not text".to_owned()))
     };
     let named = |name: &str| format!("{}, {name}", path.display());
     let is_dialect = |name: &&String| name.ends_with(".dialect.toml");
@@ -157,15 +251,17 @@ fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, CliError> {
     for name in release.manifest.sheets.iter().filter(is_dialect) {
         let folder = name.rsplit_once('/').map(|(folder, _)| format!("{folder}/")).unwrap_or_default();
         let beside = |file: &str| {
-            let helper = release.members.get(&format!("{folder}{file}"));
-            let missing = || io::Error::new(io::ErrorKind::NotFound, format!("{file} is not in the release"));
-            helper.cloned().ok_or_else(missing)
+            let helper = format!("{folder}{file}");
+            if !release.has(&helper) {
+                return Err(io::Error::new(io::ErrorKind::NotFound, format!("{file} is not in the release")));
+            }
+            release.member(&helper).map_err(io::Error::other)
         };
-        let dialect = Dialect::parse(&named(name), member(name)?, &beside)?;
+        let dialect = Dialect::parse(&named(name), &member(name)?, &beside)?;
         dialects.insert(dialect.name.clone(), Arc::new(dialect));
     }
     for name in release.manifest.sheets.iter().filter(|name| name.ends_with(".toml") && !is_dialect(name)) {
-        let sheet = Sheet::parse_with(&named(name), member(name)?, &dialects)?;
+        let sheet = Sheet::parse_with(&named(name), &member(name)?, &dialects)?;
         if sheet.product.id == release.manifest.product {
             return Ok(sheet);
         }

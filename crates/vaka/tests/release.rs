@@ -189,6 +189,89 @@ fn of_a_folder_the_newest_of_the_channel_or_the_named_version_is_taken() {
     shop.update(&shop.path("empty"), &[]).expect(8, &["the folder has no release (*.vaka)"]);
 }
 
+/// Files that have the ending of releases, and cannot be used.
+fn useless_releases(shop: &Workshop, folder: &Path) {
+    let other = Workshop::new();
+    let newest: &[(&str, &str)] = &[("version = \"1.5.0\"", "version = \"9.0.0\"")];
+    for (name, made) in [
+        ("unsigned", shop.pack("unsigned", newest, &[])),
+        ("foreign", other.pack("foreign", newest, SIGNED)),
+        ("description", shop.describe("newer.toml", newest)),
+    ] {
+        fs::rename(made, folder.join(format!("{name}.vaka"))).unwrap();
+    }
+    let whole = fs::read(folder.join("foreign.vaka")).unwrap();
+    fs::write(folder.join("cut.vaka"), &whole[..whole.len() / 2]).unwrap();
+    fs::write(folder.join("junk.vaka"), b"PK\x03\x04 and no more").unwrap();
+    fs::write(folder.join("empty.vaka"), b"").unwrap();
+    fs::create_dir(folder.join("folder.vaka")).unwrap();
+    std::os::unix::fs::symlink("nowhere", folder.join("dangling.vaka")).unwrap();
+    std::os::unix::fs::symlink("/dev/zero", folder.join("zero.vaka")).unwrap();
+    assert!(Command::new("mkfifo").arg(folder.join("pipe.vaka")).status().unwrap().success());
+    // 8 GiB without a block on the disk.
+    fs::File::create(folder.join("sparse.vaka")).unwrap().set_len(8 << 30).unwrap();
+}
+
+#[test]
+fn useless_files_in_a_folder_do_not_stop_a_release() {
+    let shop = Workshop::new();
+    let folder = shop.path("shelf");
+    fs::create_dir(&folder).unwrap();
+    useless_releases(&shop, &folder);
+    let none = shop.update(&folder, &["--plan"]);
+    none.expect(8, &["None of these releases can be used", "not used: unsigned.vaka (The release is not signed"]);
+    fs::rename(shop.pack("good", &[], SIGNED), folder.join("good.vaka")).unwrap();
+    let chosen = shop.update(&folder, &["--plan"]);
+    chosen.expect(0, &["Release tern 1.5.0", "not used: junk.vaka (", "not used: cut.vaka (it is truncated"]);
+    for name in ["unsigned", "foreign", "description", "empty", "folder", "dangling", "zero", "pipe", "sparse"] {
+        assert!(chosen.stdout.contains(&format!("not used: {name}.vaka")), "{name}: {}", chosen.stdout);
+    }
+    // A file that is named alone is refused with its reason.
+    for (name, code, words) in [("unsigned", 3, "is not signed"), ("cut", 8, "truncated"), ("sparse", 8, "larger than")]
+    {
+        shop.update(&folder.join(format!("{name}.vaka")), &["--plan"]).expect(code, &[words]);
+    }
+}
+
+#[test]
+fn known_good_is_the_release_that_was_installed_and_no_other_of_its_version() {
+    let shop = Workshop::new();
+    let folder = shop.path("shelf");
+    fs::create_dir(&folder).unwrap();
+    // Two releases of one version; only the first was ever installed.
+    let installed = shop.pack("installed", &[], SIGNED);
+    let other = shop.pack("other", &[("2026-10-19", "2026-10-20")], SIGNED);
+    shop.update(&installed, &[]).expect(0, &["confirmed"]);
+    fs::rename(other, folder.join("other.vaka")).unwrap();
+    shop.update(&folder, &["--plan", "--known-good"]).expect(3, &["none of these releases is on record"]);
+    fs::rename(&installed, folder.join("installed.vaka")).unwrap();
+    shop.update(&folder, &["--plan", "--known-good"]).expect(0, &["Release tern 1.5.0 of 2026-10-19"]);
+}
+
+#[test]
+fn the_journal_has_the_digest_of_the_release_that_was_used() {
+    let shop = Workshop::new();
+    let release = shop.pack("one", &[], SIGNED);
+    let digest = text_digest(&release);
+    let mut update = shop.0.command();
+    update.args(["update", release.to_str().unwrap(), "--unattended", "--variant", "r1", "--rewrite"]);
+    update.env("XDG_CONFIG_HOME", shop.path("config")).env_remove("VAKA_SHEETS");
+    let mut running = Running::start(&mut update);
+    running.wait_for("signed by");
+    // Another file takes its place while the update runs.
+    fs::write(shop.path("later"), b"another file").unwrap();
+    fs::rename(shop.path("later"), &release).unwrap();
+    running.end().expect(0, &["confirmed"]);
+    let journal = fs::read_to_string(shop.path("vaka/journal.jsonl")).unwrap();
+    assert!(journal.contains(&format!("\"sha256\":\"{digest}\"")), "{journal}");
+}
+
+/// The digest of a file, by another program.
+fn text_digest(file: &Path) -> String {
+    let output = Command::new("sha256sum").arg(file).output().unwrap();
+    String::from_utf8(output.stdout).unwrap().split(' ').next().unwrap().to_owned()
+}
+
 #[test]
 fn what_would_not_fit_is_not_packed() {
     let shop = Workshop::new();

@@ -353,7 +353,7 @@ pub fn release(stages: Vec<Stage>, loses: Vec<Loss>, members: BTreeMap<String, V
         stages,
         members: BTreeMap::new(),
     };
-    Release::read(&Release::write(manifest, &members, None).unwrap(), "0.1.0").unwrap()
+    Release::open(Arc::new(Release::write(manifest, &members, None).unwrap()), "0.1.0").unwrap()
 }
 
 /// An image of a release, for one variant.

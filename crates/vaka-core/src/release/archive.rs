@@ -6,6 +6,9 @@
 //! changed bit. Implemented here because the form must never change with a library's version.
 //! Source: APPNOTE.TXT 6.3.10, sections 4.3.7, 4.3.12 and 4.3.16.
 
+use std::io;
+
+use sha2::{Digest as _, Sha256};
 use thiserror::Error;
 
 use vaka_base::text;
@@ -14,8 +17,6 @@ const LOCAL: u32 = 0x0403_4B50;
 const CENTRAL: u32 = 0x0201_4B50;
 const END: u32 = 0x0605_4B50;
 const LOCAL_LEN: usize = 30;
-const CENTRAL_LEN: usize = 46;
-const END_LEN: usize = 22;
 /// The first date that a zip can represent.
 const FIRST_DAY: u16 = 0x0021;
 /// Version of the format that is needed to read members that are not compressed.
@@ -23,6 +24,8 @@ const VERSION: u16 = 10;
 
 /// Maximum number of members. Chosen by us.
 pub const MOST_MEMBERS: usize = 1000;
+/// Bytes that are read at once.
+const PIECE: usize = 64 * 1024;
 /// Longest name of a member. Chosen by us.
 const MOST_NAME: usize = 120;
 
@@ -68,7 +71,10 @@ pub enum ArchiveError {
     TooMany,
     /// It is not canonical.
     #[error("it is not canonical (first difference at byte {0}): it was changed, or made by another program")]
-    OtherForm(usize),
+    OtherForm(u64),
+    /// It cannot be read.
+    #[error("{0}")]
+    Unreadable(String),
 }
 
 fn after(name: &str) -> String {
@@ -93,37 +99,98 @@ pub fn is_name(name: &str) -> bool {
     name.len() <= MOST_NAME && name.split('/').all(fits)
 }
 
+/// A file whose bytes can be read at any place.
+pub trait Source: std::fmt::Debug + Send + Sync {
+    /// Length of the file in bytes.
+    fn size(&self) -> u64;
+
+    /// Fills a buffer with the bytes from `offset` on.
+    ///
+    /// # Errors
+    /// The file ends before, or cannot be read.
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()>;
+}
+
+impl Source for Vec<u8> {
+    fn size(&self) -> u64 {
+        self.len() as u64
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        let from = usize::try_from(offset).unwrap_or(usize::MAX);
+        let bytes = self.get(from..from.saturating_add(buffer.len())).ok_or(io::ErrorKind::UnexpectedEof)?;
+        buffer.copy_from_slice(bytes);
+        Ok(())
+    }
+}
+
+/// The place of a member in its archive.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// Name, with `/` between folders.
+    pub name: String,
+    /// Place of its first byte.
+    pub offset: u64,
+    /// Number of its bytes.
+    pub len: u64,
+    /// SHA-256 of its bytes.
+    pub sha256: [u8; 32],
+    crc: u32,
+}
+
+/// The members of an archive, and the digest of the whole file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Index {
+    /// The members in the order of the file.
+    pub entries: Vec<Entry>,
+    /// SHA-256 of the file.
+    pub sha256: [u8; 32],
+}
+
 /// The archive with these members, in this order.
 ///
 /// # Panics
 /// If the archive exceeds 4 GiB; a release never does.
 pub fn write(members: &[Member<'_>]) -> Vec<u8> {
     let mut out = Vec::new();
-    let mut central = Vec::new();
+    let mut entries = Vec::new();
     for member in members {
-        let offset = size(out.len());
-        let common = common(member);
+        let (crc, len) = (CRC.checksum(member.data), size(member.data.len()));
         out.extend(LOCAL.to_le_bytes());
-        out.extend(&common);
+        out.extend(common(member.name, crc, len));
         out.extend(member.name.as_bytes());
+        let offset = out.len() as u64;
         out.extend(member.data);
+        let (name, len) = (member.name.to_owned(), u64::from(len));
+        entries.push(Entry { name, offset, len, sha256: [0; 32], crc });
+    }
+    let start = size(out.len());
+    out.extend(directory(&entries, start));
+    out
+}
+
+/// The central directory and its end record. `start` is the place of the directory.
+fn directory(entries: &[Entry], start: u32) -> Vec<u8> {
+    let mut central = Vec::new();
+    for entry in entries {
+        let head = entry.offset - (LOCAL_LEN + entry.name.len()) as u64;
+        let small = |value: u64| u32::try_from(value).expect("a release is far below 4 GiB");
         central.extend(CENTRAL.to_le_bytes());
         central.extend(VERSION.to_le_bytes());
-        central.extend(&common);
+        central.extend(common(&entry.name, entry.crc, small(entry.len)));
         // Comment, disk, attributes: none.
         central.extend([0; 10]);
-        central.extend(offset.to_le_bytes());
-        central.extend(member.name.as_bytes());
+        central.extend(small(head).to_le_bytes());
+        central.extend(entry.name.as_bytes());
     }
-    let (start, len) = (size(out.len()), size(central.len()));
-    let count = u16::try_from(members.len()).expect("a release has at most a thousand members");
-    out.extend(central);
-    out.extend(END.to_le_bytes());
-    out.extend([0; 4]);
-    out.extend([count.to_le_bytes(), count.to_le_bytes()].concat());
-    out.extend([len.to_le_bytes(), start.to_le_bytes()].concat());
-    out.extend([0; 2]);
-    out
+    let len = size(central.len());
+    let count = u16::try_from(entries.len()).expect("a release has at most a thousand members");
+    central.extend(END.to_le_bytes());
+    central.extend([0; 4]);
+    central.extend([count.to_le_bytes(), count.to_le_bytes()].concat());
+    central.extend([len.to_le_bytes(), start.to_le_bytes()].concat());
+    central.extend([0; 2]);
+    central
 }
 
 fn size(len: usize) -> u32 {
@@ -131,81 +198,145 @@ fn size(len: usize) -> u32 {
 }
 
 /// The common part of local and central header: version to length of extra field.
-fn common(member: &Member<'_>) -> Vec<u8> {
-    let len = size(member.data.len());
+fn common(name: &str, crc: u32, len: u32) -> Vec<u8> {
     let words = [VERSION, 0, 0, 0, FIRST_DAY];
     let mut bytes: Vec<u8> = words.iter().flat_map(|word| word.to_le_bytes()).collect();
-    for word in [CRC.checksum(member.data), len, len] {
+    for word in [crc, len, len] {
         bytes.extend(word.to_le_bytes());
     }
-    bytes.extend(u16::try_from(member.name.len()).unwrap_or(0).to_le_bytes());
+    bytes.extend(u16::try_from(name.len()).unwrap_or(0).to_le_bytes());
     bytes.extend([0; 2]);
     bytes
 }
 
-/// Reads an archive, and detects any bit that differs from what [`write()`] produces.
+/// Reads an archive once, from its start to its end, and detects any bit that differs from what
+/// [`write()`] produces. Needs little memory, whatever the size of the archive.
 ///
 /// # Errors
 /// [`ArchiveError`], with the name of the member concerned.
-pub fn read(bytes: &[u8]) -> Result<Vec<Member<'_>>, ArchiveError> {
-    if word(bytes, 0) != Some(LOCAL) {
-        return Err(ArchiveError::NoArchive);
-    }
-    let mut members: Vec<Member<'_>> = Vec::new();
-    let mut at = 0;
-    while word(bytes, at) == Some(LOCAL) {
-        if members.len() == MOST_MEMBERS {
+pub fn index(source: &dyn Source) -> Result<Index, ArchiveError> {
+    let mut walk = Walk { source, at: 0, hash: Sha256::new(), difference: None };
+    let mut entries: Vec<Entry> = Vec::new();
+    while walk.starts_with(LOCAL)? {
+        if entries.len() == MOST_MEMBERS {
             return Err(ArchiveError::TooMany);
         }
-        let member = local(bytes, at, members.last().map_or("", |member| member.name))?;
-        if members.iter().any(|other| other.name == member.name) {
-            return Err(ArchiveError::Twice(member.name.to_owned()));
+        let entry = walk.member(entries.last().map_or("", |entry| &entry.name))?;
+        if entries.iter().any(|other| other.name == entry.name) {
+            return Err(ArchiveError::Twice(entry.name));
         }
-        at += LOCAL_LEN + member.name.len() + member.data.len();
-        members.push(member);
+        entries.push(entry);
     }
-    let directory: usize = members.iter().map(|member| CENTRAL_LEN + member.name.len()).sum();
-    if bytes.len() < at + directory + END_LEN {
-        return Err(ArchiveError::Cut(members.last().map_or("", |member| member.name).to_owned()));
+    if entries.is_empty() {
+        return Err(ArchiveError::NoArchive);
     }
-    let again = write(&members);
-    let differs = bytes.iter().zip(&again).position(|(a, b)| a != b);
-    match differs.or((bytes.len() != again.len()).then_some(again.len().min(bytes.len()))) {
+    let cut = || ArchiveError::Cut(entries.last().map_or("", |entry| &entry.name).to_owned());
+    let start = u32::try_from(walk.at).map_err(|_| cut())?;
+    let expected = directory(&entries, start);
+    if walk.left() < expected.len() as u64 {
+        return Err(cut());
+    }
+    let directory_at = walk.at;
+    let found = walk.take(expected.len())?;
+    walk.compare(&found, &expected, directory_at);
+    let behind = (walk.left() > 0).then_some(walk.at);
+    match walk.difference.or(behind) {
         Some(at) => Err(ArchiveError::OtherForm(at)),
-        None => Ok(members),
+        None => Ok(Index { entries, sha256: walk.hash.finalize().into() }),
     }
 }
 
-fn word(bytes: &[u8], at: usize) -> Option<u32> {
-    Some(u32::from_le_bytes(bytes.get(at..at.checked_add(4)?)?.try_into().ok()?))
+/// A walk through an archive.
+struct Walk<'a> {
+    source: &'a dyn Source,
+    at: u64,
+    /// Of all bytes so far.
+    hash: Sha256,
+    /// The first byte that is not canonical; errors that name a member count more.
+    difference: Option<u64>,
 }
 
-fn half(bytes: &[u8], at: usize) -> usize {
-    usize::from(u16::from_le_bytes([bytes[at], bytes[at + 1]]))
+impl Walk<'_> {
+    fn left(&self) -> u64 {
+        self.source.size().saturating_sub(self.at)
+    }
+
+    fn starts_with(&self, signature: u32) -> Result<bool, ArchiveError> {
+        let mut word = [0; 4];
+        if self.left() < 4 {
+            return Ok(false);
+        }
+        self.source.read_at(self.at, &mut word).map_err(unreadable)?;
+        Ok(u32::from_le_bytes(word) == signature)
+    }
+
+    /// The next bytes.
+    fn take(&mut self, len: usize) -> Result<Vec<u8>, ArchiveError> {
+        let mut bytes = vec![0; len];
+        self.source.read_at(self.at, &mut bytes).map_err(unreadable)?;
+        self.hash.update(&bytes);
+        self.at += len as u64;
+        Ok(bytes)
+    }
+
+    /// Records the first difference of bytes that start at `start`.
+    fn compare(&mut self, found: &[u8], expected: &[u8], start: u64) {
+        let differs = found.iter().zip(expected).position(|(a, b)| a != b);
+        self.difference = self.difference.or(differs.map(|at| start + at as u64));
+    }
+
+    /// Reads one member from its local header on.
+    fn member(&mut self, before: &str) -> Result<Entry, ArchiveError> {
+        let cut = || ArchiveError::Cut(before.to_owned());
+        let start = self.at;
+        if self.left() < LOCAL_LEN as u64 {
+            return Err(cut());
+        }
+        let head = self.take(LOCAL_LEN)?;
+        let half = |at: usize| usize::from(u16::from_le_bytes([head[at], head[at + 1]]));
+        let word = |at: usize| u32::from_le_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
+        if self.left() < half(26) as u64 {
+            return Err(cut());
+        }
+        let name = self.take(half(26))?;
+        let bad = || ArchiveError::BadName(String::from_utf8_lossy(&name).into_owned());
+        let name = std::str::from_utf8(&name).ok().filter(|name| is_name(name)).ok_or_else(bad)?.to_owned();
+        if half(8) != 0 || half(6) & 1 != 0 {
+            return Err(ArchiveError::Packed(name));
+        }
+        let (crc, packed, plain) = (word(14), word(18), word(22));
+        if packed != plain {
+            return Err(ArchiveError::Sizes(name, plain, packed));
+        }
+        if self.left() < u64::from(plain) {
+            return Err(cut());
+        }
+        self.compare(&head[4..], &common(&name, crc, plain), start + 4);
+        let offset = self.at;
+        let (found, sha256) = self.content(u64::from(plain))?;
+        if found != crc {
+            return Err(ArchiveError::Damaged(name));
+        }
+        Ok(Entry { name, offset, len: u64::from(plain), sha256, crc })
+    }
+
+    /// CRC-32 and SHA-256 of the next bytes.
+    fn content(&mut self, len: u64) -> Result<(u32, [u8; 32]), ArchiveError> {
+        let (mut crc, mut hash) = (CRC.digest(), Sha256::new());
+        let mut left = len;
+        while left > 0 {
+            let bytes = self.take(usize::try_from(left).unwrap_or(PIECE).min(PIECE))?;
+            crc.update(&bytes);
+            hash.update(&bytes);
+            left -= bytes.len() as u64;
+        }
+        Ok((crc.finalize(), hash.finalize().into()))
+    }
 }
 
-/// Reads one member by its local header; fields that are not examined here are compared by
-/// writing the archive again.
-fn local<'a>(bytes: &'a [u8], at: usize, before: &str) -> Result<Member<'a>, ArchiveError> {
-    let cut = || ArchiveError::Cut(before.to_owned());
-    let head = bytes.get(at..at + LOCAL_LEN).ok_or_else(cut)?;
-    let name_at = at + LOCAL_LEN;
-    let name_bytes = bytes.get(name_at..name_at + half(head, 26)).ok_or_else(cut)?;
-    let bad = || ArchiveError::BadName(String::from_utf8_lossy(name_bytes).into_owned());
-    let name = std::str::from_utf8(name_bytes).ok().filter(|name| is_name(name)).ok_or_else(bad)?;
-    if half(head, 8) != 0 || half(head, 6) & 1 != 0 {
-        return Err(ArchiveError::Packed(name.to_owned()));
-    }
-    let (packed, plain) = (word(head, 18).unwrap_or(0), word(head, 22).unwrap_or(0));
-    let data_at = name_at + name.len() + half(head, 28);
-    let data = usize::try_from(plain).ok().and_then(|len| bytes.get(data_at..data_at.checked_add(len)?));
-    let Some(data) = data.filter(|_| packed == plain) else {
-        return Err(if packed == plain { cut() } else { ArchiveError::Sizes(name.to_owned(), plain, packed) });
-    };
-    if word(head, 14) != Some(CRC.checksum(data)) {
-        return Err(ArchiveError::Damaged(name.to_owned()));
-    }
-    Ok(Member { name, data })
+#[allow(clippy::needless_pass_by_value)] // of `map_err`
+fn unreadable(error: io::Error) -> ArchiveError {
+    ArchiveError::Unreadable(error.to_string())
 }
 
 #[cfg(test)]
@@ -229,15 +360,19 @@ mod tests {
     fn what_is_written_is_read_and_no_bit_may_differ() {
         let members = [Member { name: "a", data: b"one" }, Member { name: "b/c", data: b"" }];
         let bytes = write(&members);
-        assert_eq!(read(&bytes).unwrap(), members);
+        let found = index(&bytes).unwrap();
+        let names: Vec<&str> = found.entries.iter().map(|entry| entry.name.as_str()).collect();
+        assert_eq!(names, ["a", "b/c"]);
+        assert_eq!(bytes[usize::try_from(found.entries[0].offset).unwrap()..][..3], *b"one");
+        assert_eq!(found.sha256[..], Sha256::digest(&bytes)[..]);
         for bit in 0..bytes.len() * 8 {
             let mut changed = bytes.clone();
             changed[bit / 8] ^= 1 << (bit % 8);
-            assert!(read(&changed).is_err(), "bit {bit}");
+            assert!(index(&changed).is_err(), "bit {bit}");
         }
         for len in 0..bytes.len() {
-            assert!(read(&bytes[..len]).is_err(), "length {len}");
+            assert!(index(&bytes[..len].to_vec()).is_err(), "length {len}");
         }
-        assert!(read(&[&bytes[..], b"x"].concat()).is_err());
+        assert!(index(&[&bytes[..], b"x"].concat()).is_err());
     }
 }

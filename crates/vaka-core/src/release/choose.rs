@@ -15,8 +15,17 @@ pub enum VersionSelector {
     Newest,
     /// This one.
     Version(String),
-    /// The newest of these, which were installed successfully before.
+    /// The newest of the releases with these digests, which were installed successfully before.
     KnownGood(Vec<String>),
+}
+
+/// A release to choose from.
+#[derive(Clone, Copy, Debug)]
+pub struct Candidate<'a> {
+    /// Its manifest.
+    pub manifest: &'a Manifest,
+    /// SHA-256 of its file, as lower-case hex digits.
+    pub sha256: &'a str,
 }
 
 /// The requested release.
@@ -79,9 +88,10 @@ pub enum SelectError {
 ///
 /// # Errors
 /// [`SelectError`], with the available releases.
-pub fn choose(releases: &[Manifest], wanted: &ReleaseQuery<'_>) -> Result<Selection, SelectError> {
+pub fn choose(releases: &[Candidate<'_>], wanted: &ReleaseQuery<'_>) -> Result<Selection, SelectError> {
     let of_product = |manifest: &&Manifest| wanted.product.is_none_or(|product| manifest.product == product);
-    let mut products: Vec<String> = releases.iter().filter(of_product).map(|m| m.product.clone()).collect();
+    let mut products: Vec<String> =
+        releases.iter().map(|release| release.manifest).filter(of_product).map(|m| m.product.clone()).collect();
     products.sort();
     products.dedup();
     match products.len() {
@@ -89,17 +99,19 @@ pub fn choose(releases: &[Manifest], wanted: &ReleaseQuery<'_>) -> Result<Select
         1 => {}
         _ => return Err(SelectError::Products(products)),
     }
-    let mut all: Vec<usize> = (0..releases.len()).filter(|at| releases[*at].product == products[0]).collect();
-    all.sort_by(|a, b| order(&releases[*b]).partial_cmp(&order(&releases[*a])).unwrap_or(std::cmp::Ordering::Equal));
-    let there = || all.iter().map(|at| named(&releases[*at])).collect::<Vec<_>>();
-    let has_stable = all.iter().any(|at| releases[*at].channel == STABLE);
+    let mut all: Vec<usize> = (0..releases.len()).filter(|at| releases[*at].manifest.product == products[0]).collect();
+    all.sort_by(|a, b| {
+        order(releases[*b].manifest).partial_cmp(&order(releases[*a].manifest)).unwrap_or(std::cmp::Ordering::Equal)
+    });
+    let there = || all.iter().map(|at| named(releases[*at].manifest)).collect::<Vec<_>>();
+    let has_stable = all.iter().any(|at| releases[*at].manifest.channel == STABLE);
     let channel = wanted.channel.or(has_stable.then_some(STABLE));
-    let on_channel = |at: &usize| channel.is_none_or(|channel| releases[*at].channel == channel);
-    let is = |at: &usize, version: &str| Version::parse(version) == releases[*at].ordered();
+    let on_channel = |at: &usize| channel.is_none_or(|channel| releases[*at].manifest.channel == channel);
+    let is = |at: &usize, version: &str| Version::parse(version) == releases[*at].manifest.ordered();
     let fitting: Vec<usize> = match &wanted.version {
         VersionSelector::Version(version) => all.iter().copied().filter(|at| is(at, version)).collect(),
         VersionSelector::KnownGood(good) => {
-            all.iter().copied().filter(|at| good.iter().any(|version| is(at, version))).collect()
+            all.iter().copied().filter(|at| good.iter().any(|sha256| sha256 == releases[*at].sha256)).collect()
         }
         VersionSelector::Newest => all.iter().copied().filter(on_channel).collect(),
     };
@@ -112,9 +124,10 @@ pub fn choose(releases: &[Manifest], wanted: &ReleaseQuery<'_>) -> Result<Select
             }
         });
     };
-    let same = fitting.iter().skip(1).find(|at| releases[**at].ordered() == releases[index].ordered());
-    if same.is_some_and(|at| releases[*at] != releases[index]) {
-        return Err(SelectError::Two(releases[index].version.clone()));
+    let same =
+        fitting.iter().skip(1).find(|at| releases[**at].manifest.ordered() == releases[index].manifest.ordered());
+    if same.is_some_and(|at| releases[*at].manifest != releases[index].manifest) {
+        return Err(SelectError::Two(releases[index].manifest.version.clone()));
     }
     Ok(Selection { index, others: all.into_iter().filter(|at| *at != index).collect() })
 }
@@ -147,6 +160,13 @@ mod tests {
         Manifest { release: 1, product, version, date, channel, needs_vaka, notes, loses, sheets, stages, members }
     }
 
+    /// Chooses among releases whose digest is their version.
+    fn choose_of(all: &[Manifest], query: &ReleaseQuery<'_>) -> Result<Selection, SelectError> {
+        let candidates: Vec<Candidate<'_>> =
+            all.iter().map(|manifest| Candidate { manifest, sha256: &manifest.version }).collect();
+        choose(&candidates, query)
+    }
+
     #[test]
     fn the_newest_of_a_channel_is_meant_or_the_version_that_is_named() {
         let all = [
@@ -156,7 +176,8 @@ mod tests {
             manifest("tern", "1.10.0-rc1", "stable"),
         ];
         let pick = |channel, version| {
-            choose(&all, &ReleaseQuery { product: None, channel, version }).map(|pick| all[pick.index].version.clone())
+            choose_of(&all, &ReleaseQuery { product: None, channel, version })
+                .map(|pick| all[pick.index].version.clone())
         };
         let named = |version: &str| VersionSelector::Version(version.to_owned());
         assert_eq!(pick(None, VersionSelector::Newest).unwrap(), "1.10.0");
@@ -171,20 +192,20 @@ mod tests {
         // Without a stable one, every channel counts.
         let trials = [manifest("tern", "2.0.0", "trial"), manifest("tern", "2.1.0", "night")];
         let newest = ReleaseQuery { product: None, channel: None, version: VersionSelector::Newest };
-        assert_eq!(choose(&trials, &newest).unwrap(), Selection { index: 1, others: vec![0] });
+        assert_eq!(choose_of(&trials, &newest).unwrap(), Selection { index: 1, others: vec![0] });
     }
 
     #[test]
     fn several_products_and_two_of_one_version_are_no_choice() {
         let all = [manifest("tern", "1.0", "stable"), manifest("heron", "1.0", "stable")];
         let any = ReleaseQuery { product: None, channel: None, version: VersionSelector::Newest };
-        assert!(matches!(choose(&all, &any), Err(SelectError::Products(_))));
+        assert!(matches!(choose_of(&all, &any), Err(SelectError::Products(_))));
         let heron = ReleaseQuery { product: Some("heron"), ..any.clone() };
-        assert_eq!(choose(&all, &heron).unwrap(), Selection { index: 1, others: vec![] });
+        assert_eq!(choose_of(&all, &heron).unwrap(), Selection { index: 1, others: vec![] });
         let mut twins = [manifest("tern", "1.0", "stable"), manifest("tern", "1.0", "stable")];
-        assert!(choose(&twins, &any).is_ok());
+        assert!(choose_of(&twins, &any).is_ok());
         twins[1].loses.push(super::super::manifest::Loss { id: "a".into(), what: "b".into() });
-        assert!(matches!(choose(&twins, &any), Err(SelectError::Two(_))));
-        assert_eq!(choose(&[], &any), Err(SelectError::Nothing));
+        assert!(matches!(choose_of(&twins, &any), Err(SelectError::Two(_))));
+        assert_eq!(choose_of(&[], &any), Err(SelectError::Nothing));
     }
 }

@@ -1,6 +1,6 @@
 //! Releases: one signed file with the images for all variants of a product, in stages.
 //!
-//! [`Release::read`] trusts nothing: the file must be canonical; every member must match the
+//! [`Release::open`] trusts nothing: the file must be canonical; every member must match the
 //! manifest; and the signature, if there is one, must match the key beside it. Whether that key
 //! is trusted is up to the caller. See `docs/formats/release.md` for the format.
 
@@ -11,6 +11,6 @@ mod pieces;
 mod release_file;
 pub mod signature;
 
-pub use choose::{ReleaseQuery, STABLE, SelectError, Selection, VersionSelector, choose};
+pub use choose::{Candidate, ReleaseQuery, STABLE, SelectError, Selection, VersionSelector, choose};
 pub use pieces::{ImageError, Inconsistency, inconsistencies, sheet_for};
-pub use release_file::{MANIFEST, MOST_BYTES, Release, ReleaseError, SIGNATURE, SIGNER};
+pub use release_file::{MANIFEST, Release, ReleaseError, SIGNATURE, SIGNER};

@@ -8,12 +8,15 @@ use super::manifest::{Entry, Stage};
 use crate::matching::Claim;
 use crate::matching::piece;
 use crate::matching::rank_variants;
-use crate::release::release_file::Release;
+use crate::release::release_file::{Release, ReleaseError};
 use crate::sheet::{Fact, HAND_OVER, Sheet, Variant};
 use vaka_base::text;
 use vaka_base::version::Version;
 use vaka_image::stamp::{self, StampSearch};
 use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions};
+
+/// Largest file of an image, in bytes. Chosen by us: Intel HEX of the largest flash that is met here.
+const MOST_FILE: u64 = 256 << 20;
 
 /// Why an image in a release cannot be used.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
@@ -22,6 +25,12 @@ pub enum ImageError {
     /// A file cannot be read.
     #[error("'{0}': {1}")]
     Unreadable(String, ReadError),
+    /// A file is larger than any flash.
+    #[error("'{0}' is larger than 256 MiB, the most for an image")]
+    TooLarge(String),
+    /// The release cannot be read.
+    #[error(transparent)]
+    Release(ReleaseError),
     /// Files of one image overlap.
     #[error("the files of one image overlap: {0}")]
     Join(String),
@@ -48,7 +57,11 @@ impl Release {
     pub fn image(&self, entry: &Entry, variant: &Variant) -> Result<Image, ImageError> {
         let families: Vec<u32> = variant.families().collect();
         let one = |file: &super::manifest::File| {
-            let content = FirmwareFile::parse(self.member(&file.file));
+            if self.manifest.members.get(&file.file).is_some_and(|member| member.size > MOST_FILE) {
+                return Err(ImageError::TooLarge(file.file.clone()));
+            }
+            let bytes = self.member(&file.file).map_err(ImageError::Release)?;
+            let content = FirmwareFile::parse(&bytes);
             let read = |at| content.image(ReadOptions { at, ..ReadOptions::default() }, &families);
             let image = match read(file.at) {
                 Err(ReadError::NoAddress) => match variant.image.binary_at {

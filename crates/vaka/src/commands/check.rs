@@ -9,7 +9,6 @@ use vaka_base::size::Bytes;
 use vaka_base::text;
 use vaka_core::event::ExitCode;
 use vaka_core::matching::{Choice, image_version, rank_variants};
-use vaka_core::release::Release;
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_image::address::{Address, Span};
 use vaka_image::occupancy::Occupancy;
@@ -26,6 +25,7 @@ use crate::environment;
 use crate::file_history;
 use crate::input_file;
 use crate::output_options::OutputOptions;
+use crate::release_store;
 use crate::render::{self, json, map, table};
 use vaka_messages::CommandError;
 
@@ -111,10 +111,10 @@ fn one(
     common: &Common,
     setting: &OutputOptions,
 ) -> Result<(ExitCode, Option<Image>), CliError> {
-    let bytes = input_file::firmware(path)?;
-    if Release::is_one(&bytes) {
+    if release_store::is_release(path) {
         return Ok((check_release::run(path, sheets, common, setting)?, None));
     }
+    let bytes = input_file::firmware(path)?;
     let opened = environment::unwrapped(path, &bytes, sheets, &mut options)?;
     let file = FirmwareFile::parse(opened.payload);
     let from_sheet = options.at.is_none().then(|| sheet_address(&file, sheets)).flatten();

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use serde::Deserialize;
 use serde_json::json;
@@ -95,7 +96,7 @@ pub fn run(args: &Pack, setting: &OutputOptions) -> Outcome {
     let refused = |error: vaka_core::release::ReleaseError| wrong(path, &error.to_string());
     let bytes = Release::write(manifest, &packing.members, key.as_ref()).map_err(refused)?;
     // The result is verified in the same way as by its recipients.
-    let release = Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(refused)?;
+    let release = Release::open(Arc::new(bytes.clone()), env!("CARGO_PKG_VERSION")).map_err(refused)?;
     let sheet = release_store::sheet(&release, &out, Vec::new())?;
     let found = inconsistencies(&release, &sheet);
     if !found.is_empty() {

@@ -153,7 +153,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Outp
 }
 
 fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &OutputOptions) -> Outcome {
-    let (file, content) = read_file(path)?;
+    let (text, file, content) = read_file(path)?;
     let sheets = sheets_for(&file.region, common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
@@ -177,8 +177,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
         consents: common.allow.clone(),
         ..job::Request::new(&hex::write(&image))
     };
-    let bytes = std::fs::read(path).map_err(|error| CliError::file(path, error))?;
-    let mut recording = JournalEntry::of(attempt::begun(path, common, &bytes, Some(&image)));
+    let mut recording = JournalEntry::of(attempt::begun(path, common, text.as_bytes(), Some(&image)));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event| recording.pass(vaka_messages::event(event), &mut show);
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
@@ -250,7 +249,8 @@ fn prepare(
     Ok((image, label, transferable))
 }
 
-fn read_file(path: &Path) -> Result<(SettingsFile, Vec<u8>), CliError> {
+/// The text of the file, and its content.
+fn read_file(path: &Path) -> Result<(String, SettingsFile, Vec<u8>), CliError> {
     let damaged = |reason: String| CliError::from(CommandError::NoSettings { path: path.to_owned(), reason });
     let text = input_file::record(path)?;
     let file: SettingsFile = serde_json::from_str(&text).map_err(|error| {
@@ -263,5 +263,5 @@ fn read_file(path: &Path) -> Result<(SettingsFile, Vec<u8>), CliError> {
     if text::hex(&Sha256::digest(&content)) != file.sha256 {
         return Err(damaged("its digest does not match its content: it was changed or truncated".into()));
     }
-    Ok((file, content))
+    Ok((text, file, content))
 }

@@ -80,6 +80,8 @@ pub enum CommandError {
     NoReleaseSelected(SelectError),
     /// A folder has no release.
     NoReleaseIn { path: PathBuf, ending: &'static str },
+    /// No release in a folder can be used; the reason for each.
+    NoUsableRelease { reasons: Vec<String> },
     /// A release is damaged.
     Release { path: PathBuf, reason: String },
     /// A release is not signed.
@@ -217,6 +219,7 @@ impl CommandError {
             | Self::Stamp { .. }
             | Self::Release { .. }
             | Self::NoReleaseIn { .. }
+            | Self::NoUsableRelease { .. }
             | Self::NoSheetInRelease { .. }
             | Self::PackInput { .. }
             | Self::KeyExists { .. }
@@ -296,6 +299,9 @@ impl CommandError {
             Self::NoReleaseSelected(error) => format!("No release can be selected: {error}."),
             Self::NoReleaseIn { path, ending } => {
                 format!("{}: the folder has no release (*.{ending}).", path.display())
+            }
+            Self::NoUsableRelease { reasons } => {
+                format!("None of these releases can be used:\n  {}", reasons.join("\n  "))
             }
             Self::Unsigned { .. } => "The release is not signed, so its origin is not known.".to_owned(),
             Self::UnknownSigner { key, .. } => {
@@ -417,6 +423,7 @@ impl CommandError {
                 "Select one with --version V, --known-good or --channel NAME, or give its file."
             }
             Self::NoReleaseIn { .. } => "Give a firmware file, a release, or a folder of releases.",
+            Self::NoUsableRelease { .. } => "Give the file of one release to see how it can be used.",
             Self::Release { .. } => "Do not use this file; download it again from its source.",
             Self::Unsigned { consent } => {
                 return Some(format!("Ask for a signed release. To use it anyway: --allow {consent}."));

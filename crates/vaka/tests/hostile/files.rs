@@ -222,7 +222,7 @@ fn descriptions() -> Vec<(&'static str, Case)> {
             "a dialect that is too long",
             dialect(format!("{fulmar}\n{}", "# x\n".repeat(70_000)), &[8], &["larger than 256 KiB"]),
         ),
-        ("a dialect that is no text", description("a.dialect.toml", String::new(), &[8], &[])),
+        ("an empty dialect", description("a.dialect.toml", String::new(), &[8], &[])),
         ("a sheet of comments", sheet(filled(&tern, "# a comment\n", ""), &[0], &["valid product sheet"])),
         (
             "a sheet of unknown keys",
