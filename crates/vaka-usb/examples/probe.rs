@@ -14,8 +14,9 @@
 
 use std::time::Duration;
 
+use vaka_usb::SystemClock;
 use vaka_usb::native::NativeBus;
-use vaka_usb::strings::{self, StringReader};
+use vaka_usb::strings::{self, Patience, StringReader};
 use vaka_usb::usbip::UsbIpBus;
 use vaka_usb::{Bus, EndpointInfo, PipeKind, Setup, TransferError, UsbDevice};
 
@@ -53,13 +54,14 @@ fn run() -> Result<(), Failure> {
 }
 
 fn describe(device: &mut dyn UsbDevice) -> Result<(), Failure> {
-    let descriptor = strings::device_descriptor(device)?;
+    let descriptor = strings::device_descriptor(device, &mut Patience::new(&SystemClock))?;
     println!("id {:04x}:{:04x} release {:04x}", descriptor.vendor, descriptor.product, descriptor.release);
-    let texts = StringReader::of(device)?;
+    let patience = &mut Patience::new(&SystemClock);
+    let texts = StringReader::of(device, patience)?;
     for index in [descriptor.maker_string, descriptor.product_string, descriptor.serial_string] {
-        println!("string {index}: {:?}", texts.get(device, index)?);
+        println!("string {index}: {:?}", texts.get(device, index, patience)?);
     }
-    for interface in strings::configuration(device)?.interfaces {
+    for interface in strings::configuration(device, &mut Patience::new(&SystemClock))?.interfaces {
         let (number, alternate) = (interface.number, interface.alternate);
         println!("interface {number}.{alternate}: {:02x}/{:02x}", interface.class, interface.subclass);
     }
@@ -140,7 +142,7 @@ fn hold(device: &mut dyn UsbDevice, time: Duration) -> Result<(), Failure> {
 
 fn reset(device: &mut dyn UsbDevice) -> Result<(), Failure> {
     device.reset()?;
-    let descriptor = strings::device_descriptor(device)?;
+    let descriptor = strings::device_descriptor(device, &mut Patience::new(&SystemClock))?;
     println!("after the reset it still is {:04x}:{:04x}", descriptor.vendor, descriptor.product);
     Ok(())
 }

@@ -35,7 +35,8 @@ fn main() {
 
     let bus = NativeBus::new();
     let mut device = bus.open(&args[2]).unwrap();
-    let configuration = strings::configuration(&mut *device).unwrap();
+    let configuration =
+        strings::configuration(&mut *device, &mut strings::Patience::new(&vaka_usb::SystemClock)).unwrap();
     let disk = configuration.interfaces.iter().find(|interface| interface.class == 8).unwrap();
     let pipe = |is_in| {
         disk.pipes

@@ -20,11 +20,13 @@ use crate::config;
 use crate::input_file;
 use crate::render::json;
 use crate::render::wrap::err;
+use crate::signals;
 use crate::trace;
 use vaka_messages::CommandError;
 
 /// The buses of the command line, traced if requested.
 pub fn buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
+    signals::units_in_use();
     let buses = plain_buses(common)?;
     let Some(path) = &common.trace else { return Ok(buses) };
     let sink = trace::begin(path)?;

@@ -2,18 +2,53 @@
 //! ends the program at once.
 
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
-use vaka_core::event::ExitCode;
+use vaka_core::event::{Event, ExitCode, StepState};
 
 use crate::cli_error::CliError;
+use crate::render::wrap::err;
 
 static WANTED: AtomicBool = AtomicBool::new(false);
-static AT_ONCE: AtomicBool = AtomicBool::new(false);
+static AT_ONCE: AtomicBool = AtomicBool::new(true);
 static QUIETLY: AtomicBool = AtomicBool::new(false);
 
 /// Set once the user has pressed Ctrl-C.
 pub fn flag() -> &'static AtomicBool {
     &WANTED
+}
+
+/// The operation that the user waits for.
+static DOING: Mutex<String> = Mutex::new(String::new());
+
+/// Time to stop before the reason of the delay is said.
+const PROMPT_STOP: Duration = Duration::from_millis(1500);
+
+/// From now on the first Ctrl-C ends the work on units at its next safe point. Before that, no unit
+/// is open, and the program ends at once.
+pub fn units_in_use() {
+    AT_ONCE.store(false, Ordering::SeqCst);
+}
+
+/// Records the operation that follows from an event, so that a delayed stop can be explained.
+pub fn note(event: &Event) {
+    let doing = match event {
+        Event::Step { state: StepState::Started, text, .. } => text.clone(),
+        Event::Waiting { waiting_for, .. } => format!("waiting for {waiting_for}"),
+        _ => return,
+    };
+    *DOING.lock().unwrap_or_else(PoisonError::into_inner) = doing;
+}
+
+/// Says once what a stop waits for, if it takes long.
+fn explain_later() {
+    std::thread::spawn(|| {
+        std::thread::sleep(PROMPT_STOP);
+        let doing = DOING.lock().unwrap_or_else(PoisonError::into_inner);
+        let doing = if doing.is_empty() { "waiting for a reply" } else { &doing };
+        err!("Not stopped yet, because a transfer in progress must end first: {doing}.");
+    });
 }
 
 /// From now on the first Ctrl-C ends the program at once, because no work is in progress, such as
@@ -46,6 +81,7 @@ pub fn install() -> Result<(), CliError> {
             std::process::exit(i32::from(u8::from(ExitCode::Stopped)));
         }
         anstream::eprintln!("\nStopping at the next safe point. Press Ctrl-C again to stop at once.");
+        explain_later();
     })
     .map_err(|error| CliError::internal(format!("Ctrl-C cannot be caught: {error}")))
 }

@@ -9,7 +9,7 @@ use vaka_core::sheet::{Route, RouteKind, Sheet};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_core::volume::VolumeFacts;
 use vaka_dialect::Dialect;
-use vaka_usb::{Bus, BusError, DeviceInfo, Location, TransferError, UsbDevice};
+use vaka_usb::{Bus, BusError, DeviceInfo, Location, SystemClock, TransferError, UsbDevice};
 
 use crate::bench::candidate::{Candidate, dfu_mode, id_of};
 use crate::bench::connection::{Connection, OpenTransport};
@@ -249,7 +249,7 @@ impl<'a> Bench<'a> {
             Err(BusError::PermissionDenied { .. }) if !mounted.is_empty() => (None, Identity::listed(device)),
             opened => {
                 let mut usb = opened?;
-                let identity = identity::identify(&mut *usb)?;
+                let identity = identity::identify(&mut *usb, cx.clock())?;
                 (Some(usb), identity)
             }
         };
@@ -306,6 +306,6 @@ impl<'a> Bench<'a> {
     pub fn identity(&self, location: &Location) -> Result<Identity, OpenError> {
         self.must_be_free(location)?;
         let mut device = self.open(location)?;
-        Ok(identity::identify(&mut *device)?)
+        Ok(identity::identify(&mut *device, &SystemClock)?)
     }
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use vaka_core::sheet::Signal;
 use vaka_core::volume::VolumeFacts;
 use vaka_dialect::Dialect;
-use vaka_usb::{DeviceInfo, UsbDevice};
+use vaka_usb::{DeviceInfo, SystemClock, UsbDevice};
 
 use super::procedure::EntryProcedure;
 use crate::bench::buses::Bench;
@@ -46,7 +46,8 @@ fn open<'i>(
     let identity = match procedure.identity {
         Some(identity) => Cow::Borrowed(identity),
         None => Cow::Owned(
-            identity::identify(&mut *device).map_err(|error| open_failure(&error.into(), &bench.place(location)))?,
+            identity::identify(&mut *device, &SystemClock)
+                .map_err(|error| open_failure(&error.into(), &bench.place(location)))?,
         ),
     };
     Ok((device, identity))

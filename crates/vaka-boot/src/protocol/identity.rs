@@ -7,8 +7,8 @@ use vaka_core::memory::layout::Layout;
 use vaka_core::sheet::{Route, RouteKind};
 use vaka_core::unit::{DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, UnitFacts, UsbId};
 use vaka_usb::descriptor::{Configuration, Interface};
-use vaka_usb::strings::{self, StringReader};
-use vaka_usb::{DeviceInfo, TransferError, UsbDevice};
+use vaka_usb::strings::{self, Patience, StringReader};
+use vaka_usb::{Clock, DeviceInfo, TransferError, UsbDevice};
 
 use crate::protocol::dfu::DfuParams;
 use crate::protocol::volume::DiskInterface;
@@ -104,10 +104,12 @@ pub fn from_list(device: &DeviceInfo) -> UnitFacts {
 ///
 /// # Errors
 /// The device is gone, or its descriptors cannot be read at all.
-pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
-    let descriptor = strings::device_descriptor(device)?;
-    let configuration = strings::configuration(device)?;
-    let texts = StringReader::of(device)?;
+pub fn identify(device: &mut dyn UsbDevice, clock: &dyn Clock) -> Result<Identity, TransferError> {
+    let mut patience = Patience::new(clock);
+    let descriptor = strings::device_descriptor(device, &mut patience)?;
+    let configuration = strings::configuration(device, &mut patience)?;
+    let language = StringReader::of(device, &mut patience)?;
+    let mut texts = Texts { language, patience };
     let mut oddities = Vec::new();
     let (promised, described) = (usize::from(configuration.promised), configuration.described());
     if promised != described {
@@ -116,15 +118,15 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
     }
     let mut dfu = Vec::new();
     for number in dfu_interfaces(&configuration) {
-        dfu.push(dfu_facts(number, &configuration, device, texts, &mut oddities)?);
+        dfu.push(dfu_facts(number, &configuration, device, &mut texts, &mut oddities)?);
     }
     Ok(Identity {
         facts: UnitFacts {
             id: UsbId { vendor: descriptor.vendor, product: descriptor.product },
             release: ReleaseNumber(descriptor.release),
-            maker: read_string(device, texts, descriptor.maker_string)?,
-            product: read_string(device, texts, descriptor.product_string)?,
-            serial: read_string(device, texts, descriptor.serial_string)?,
+            maker: texts.read(device, descriptor.maker_string)?,
+            product: texts.read(device, descriptor.product_string)?,
+            serial: texts.read(device, descriptor.serial_string)?,
             dfu,
             volume: None,
             told: Vec::new(),
@@ -136,8 +138,17 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
     })
 }
 
-fn read_string(device: &mut dyn UsbDevice, texts: StringReader, index: u8) -> Result<Option<String>, TransferError> {
-    Ok(texts.get(device, index)?.map(|found| text::sanitize(&found)).filter(|text| !text.is_empty()))
+/// Reads the strings of one unit, in the time that it has for all of them.
+struct Texts<'c> {
+    language: StringReader,
+    patience: Patience<'c>,
+}
+
+impl Texts<'_> {
+    fn read(&mut self, device: &mut dyn UsbDevice, index: u8) -> Result<Option<String>, TransferError> {
+        let found = self.language.get(device, index, &mut self.patience)?;
+        Ok(found.map(|found| text::sanitize(&found)).filter(|text| !text.is_empty()))
+    }
 }
 
 /// Class, subclass and protocol of bulk-only mass storage with SCSI commands, and
@@ -168,15 +179,15 @@ fn dfu_facts(
     number: u8,
     configuration: &Configuration,
     device: &mut dyn UsbDevice,
-    texts: StringReader,
+    texts: &mut Texts<'_>,
     oddities: &mut Vec<String>,
 ) -> Result<DfuFacts, TransferError> {
     let settings: Vec<&Interface> = configuration.interfaces.iter().filter(|i| i.number == number).collect();
     let in_dfu_mode = settings.iter().any(|setting| setting.protocol == dfu::PROTOCOL_DFU_MODE);
-    let functional = functional_descriptor(number, &settings, device)?;
+    let functional = functional_descriptor(number, &settings, device, &mut texts.patience)?;
     let mut alternates = Vec::new();
     for setting in &settings {
-        let name = read_string(device, texts, setting.string)?;
+        let name = texts.read(device, setting.string)?;
         let layout = name.as_deref().and_then(Layout::parse);
         if let Some(layout) = &layout {
             oddities
@@ -205,12 +216,13 @@ fn functional_descriptor(
     number: u8,
     settings: &[&Interface],
     device: &mut dyn UsbDevice,
+    patience: &mut Patience<'_>,
 ) -> Result<Option<FunctionalDescriptor>, TransferError> {
     let descriptors = settings.iter().flat_map(|setting| &setting.class_descriptors);
     if let Some(found) = FunctionalDescriptor::find(descriptors.map(Vec::as_slice)) {
         return Ok(Some(found));
     }
-    match strings::class_descriptor(device, dfu::DESCRIPTOR_TYPE, number) {
+    match strings::class_descriptor(device, dfu::DESCRIPTOR_TYPE, number, patience) {
         Ok(bytes) => Ok(FunctionalDescriptor::parse(&bytes)),
         Err(TransferError::Disconnected) => Err(TransferError::Disconnected),
         Err(_) => Ok(None),

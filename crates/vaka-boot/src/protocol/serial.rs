@@ -7,9 +7,10 @@ use vaka_base::text;
 use vaka_dialect::LineSetting;
 use vaka_usb::counting::CountingDevice;
 use vaka_usb::descriptor::{Configuration, Interface};
+use vaka_usb::strings::{self, Patience};
 #[cfg(target_os = "linux")]
 use vaka_usb::system_port::SystemPort;
-use vaka_usb::{EndpointInfo, MAX_PIPE_TRANSFER, Setup, TransferError, UsbDevice, strings};
+use vaka_usb::{EndpointInfo, MAX_PIPE_TRANSFER, Setup, SystemClock, TransferError, UsbDevice};
 
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
@@ -175,7 +176,7 @@ impl LineReader {
     /// # Errors
     /// Another program uses it, or the unit disconnected.
     pub fn open(mut device: Box<dyn UsbDevice>) -> Result<Option<Self>, SessionError> {
-        let configuration = strings::configuration(&mut *device)?;
+        let configuration = strings::configuration(&mut *device, &mut Patience::new(&SystemClock))?;
         let (device, _) = CountingDevice::new(device);
         let Some(mut port) = SerialPort::open(device, &configuration, None)? else { return Ok(None) };
         port.set_line(LineSetting { baud: 115_200, data_bits: 8, parity: 0, stop: 0 })?;

@@ -10,13 +10,14 @@ use std::time::{Duration, Instant};
 
 use super::wire::{self, DEFAULT_PORT, DeviceRecord, Message, OpHeader, status};
 use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
+use crate::clock::SystemClock;
 use crate::device::{EndpointInfo, MAX_PIPE_TRANSFER, PipeKind, Setup, TransferError, UsbDevice};
-use crate::strings;
+use crate::strings::{self, Patience};
 use vaka_base::ParseError;
 
 /// Time limit for connecting, listing and importing. Chosen by us: long enough for a busy machine
 /// in the same building, short enough for a waiting user.
-const SERVER_TIMEOUT: Duration = Duration::from_secs(5);
+const SERVER_TIMEOUT: Duration = Duration::from_secs(4);
 
 /// Time for a server to answer a cancellation. Chosen by us.
 const UNLINK_TIMEOUT: Duration = Duration::from_secs(2);
@@ -33,6 +34,10 @@ const LIST_SETTLES: Duration = Duration::from_millis(300);
 
 /// More devices than a server can have ports for; a longer list is damaged.
 const MAX_DEVICES: u32 = 4096;
+
+/// Most bytes of messages that nothing waits for, during one transfer. Chosen by us: more than a
+/// server can have pending.
+const MOST_IGNORED: usize = 128 * 1024;
 
 /// A USB/IP server as a bus. Nothing is connected until it is used.
 #[derive(Clone, Debug)]
@@ -406,7 +411,7 @@ impl UsbIpDevice {
         transfer: &Transfer<'_>,
         deadline: Instant,
     ) -> Result<Result<Vec<u8>, TransferError>, LinkError> {
-        loop {
+        for _ in 0..MOST_IGNORED / wire::HEADER_LEN {
             match self.message(deadline)? {
                 Some((number, Message::Submitted { status, length })) if number == seqnum => {
                     let room = if transfer.is_in { transfer.length } else { 0 };
@@ -419,9 +424,10 @@ impl UsbIpDevice {
                     }
                 }
                 Some((_, Message::Unlinked { .. })) => {}
-                _ => return Ok(Err(self.nonsense())),
+                _ => break,
             }
         }
+        Ok(Err(self.nonsense()))
     }
 
     fn message(&mut self, deadline: Instant) -> Result<Option<(u32, Message)>, LinkError> {
@@ -462,7 +468,7 @@ impl UsbIpDevice {
             return Err(self.end(unresponsive()));
         }
         let deadline = Instant::now() + UNLINK_TIMEOUT;
-        loop {
+        for _ in 0..MOST_IGNORED / wire::HEADER_LEN {
             match self.message(deadline) {
                 Ok(Some((number, Message::Unlinked { .. }))) if number == seqnum => {
                     self.cancelled.push((target, room));
@@ -486,6 +492,7 @@ impl UsbIpDevice {
                 Err(LinkError::Closed) => return Err(self.closed()),
             }
         }
+        Err(self.nonsense())
     }
 
     /// Handles a connection that was closed during a transfer. A server closes it when the device
@@ -545,7 +552,7 @@ impl UsbIpDevice {
     /// Sets the first configuration, if none is set yet.
     fn configure(&mut self) -> Result<(), TransferError> {
         if !self.is_configured {
-            let value = u16::from(strings::configuration(self)?.value);
+            let value = u16::from(strings::configuration(self, &mut Patience::new(&SystemClock))?.value);
             let setup = Setup { kind: 0x00, request: SET_CONFIGURATION, value, index: 0 };
             self.control_out(setup, &[], SERVER_TIMEOUT)?;
             self.is_configured = true;

@@ -40,7 +40,11 @@ pub fn run(args: &Survey, common: &Common, setting: &OutputOptions) -> Outcome {
         }
         None => devices,
     };
-    let units = as_units(&bench, &chosen, look_at_all(&bench, &chosen));
+    let seen = look_at_all(&bench, &chosen);
+    if signals::flag().load(Ordering::SeqCst) {
+        return Ok(ExitCode::Stopped);
+    }
+    let units = as_units(&bench, &chosen, seen);
     match setting.format {
         OutputFormat::Json => units.into_iter().for_each(|unit| json::line::<Event>(&Event::Attached(Box::new(unit)))),
         OutputFormat::Text => print(&bench, &units, setting),
@@ -60,6 +64,9 @@ fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<AttachedUnit> {
     let next = AtomicUsize::new(0);
     let found: Mutex<BTreeMap<usize, AttachedUnit>> = Mutex::default();
     let look_at_next = || {
+        if signals::flag().load(Ordering::SeqCst) {
+            return None;
+        }
         let index = next.fetch_add(1, Ordering::Relaxed);
         let seen = look(bench, devices.get(index)?);
         found.lock().unwrap_or_else(PoisonError::into_inner).insert(index, seen);

@@ -16,7 +16,7 @@ use vaka_core::event::{Event, FailureText};
 use crate::args::OutputFormat;
 use crate::cli_error::CliError;
 use crate::output_options::OutputOptions;
-use crate::pending_undo;
+use crate::{pending_undo, signals};
 
 /// Prints events as they are emitted.
 pub trait Renderer {
@@ -38,6 +38,7 @@ struct UndoRecorder(Box<dyn Renderer>);
 impl Renderer for UndoRecorder {
     fn event(&mut self, event: Event) {
         pending_undo::note(&event);
+        signals::note(&event);
         self.0.event(event);
     }
 }

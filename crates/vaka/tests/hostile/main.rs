@@ -9,6 +9,10 @@
 mod support;
 
 mod bounded;
+mod devices;
 mod disks;
 mod files;
 mod names;
+mod server;
+mod servers;
+mod signals;

@@ -6,8 +6,8 @@ use vaka_base::text;
 use vaka_core::dfu::{Attributes, Request, State, Status, StatusReply, ToIdle, next_step_to_idle};
 use vaka_core::memory::SectorMap;
 use vaka_usb::counting::{CountingDevice, TransferCount};
-use vaka_usb::strings::StringReader;
-use vaka_usb::{Setup, TransferError, UsbDevice};
+use vaka_usb::strings::{Patience, StringReader};
+use vaka_usb::{Setup, SystemClock, TransferError, UsbDevice};
 
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
@@ -330,7 +330,9 @@ impl DfuPort {
 
     /// A rejection in the standard's words, plus the unit's own description.
     pub(super) fn refusal(&mut self, reply: StatusReply) -> SessionError {
-        let own = StringReader::of(&mut self.device).and_then(|strings| strings.get(&mut self.device, reply.string));
+        let mut patience = Patience::new(&SystemClock);
+        let own = StringReader::of(&mut self.device, &mut patience)
+            .and_then(|strings| strings.get(&mut self.device, reply.string, &mut patience));
         let status = match reply.status {
             // The request was rejected, but the status gives no reason.
             Status::Ok => format!("no reason given; its state is {}", reply.state),

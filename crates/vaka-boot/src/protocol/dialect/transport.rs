@@ -4,8 +4,9 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_dialect::{Dialect, LineSetting, Name, Value};
+use vaka_usb::UsbDevice;
 use vaka_usb::counting::{CountingDevice, TransferCount};
-use vaka_usb::{UsbDevice, strings};
+use vaka_usb::strings::{self, Patience};
 
 use super::carrier::{self, Carrier, Transfer};
 use crate::context::Context;
@@ -24,7 +25,7 @@ impl CarrierTransport {
         dialect: &Dialect,
         cx: &mut Context<'_>,
     ) -> Result<Self, SessionError> {
-        let configuration = strings::configuration(&mut *device)?;
+        let configuration = strings::configuration(&mut *device, &mut Patience::new(cx.clock()))?;
         let (device, count) = CountingDevice::new(device);
         let carrier = carrier::open(device, &configuration, &dialect.carrier, cx)?;
         Ok(Self { carrier, count })

@@ -25,7 +25,7 @@ pub(super) fn open(
     settings: &Dfu,
     cx: &mut Context<'_>,
 ) -> Result<DfuCarrier, SessionError> {
-    let identity = identity::identify(&mut device)?;
+    let identity = identity::identify(&mut device, cx.clock())?;
     let choice = MemoryChoice { interface: settings.interface, ..MemoryChoice::default() };
     let params = identity.first_params(&choice).ok_or_else(|| missing("DFU interface"))?;
     let port = DfuPort::open(Box::new(device), params, cx)?;
