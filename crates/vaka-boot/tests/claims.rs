@@ -211,7 +211,7 @@ fn an_older_file_asks_for_its_agreement_in_update_mode_too() {
 struct Remembered;
 
 impl History for Remembered {
-    fn last_version(&self, product: &str, _: Option<&str>, serials: &[&str]) -> Option<Version> {
+    fn newest_version(&self, product: &str, _: Option<&str>, serials: &[&str]) -> Option<Version> {
         let is_it = product == "Gannet hydrophone interface" && serials.contains(&"G-00031");
         is_it.then(|| Version::parse("9.0.0"))
     }

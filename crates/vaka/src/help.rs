@@ -86,7 +86,7 @@ const EXAMPLES: [(&str, &[&str]); 34] = [
     ("keys new", &["vaka keys new skerrow"]),
     ("keys list", &["vaka keys list"]),
     ("keys show", &["vaka keys show skerrow > skerrow.pub.pem"]),
-    ("keys trust", &["vaka keys trust skerrow.pub.pem --name skerrow"]),
+    ("keys trust", &["vaka keys trust skerrow.pub.pem --for tern"]),
     ("keys distrust", &["vaka keys distrust skerrow"]),
     ("sheet new", &["vaka sheet new --unit port=1-1 --out gauge.toml"]),
     ("sheet check", &["vaka sheet check sheets/*.toml"]),

@@ -5,6 +5,7 @@
 //! crash can damage earlier lines. Torn lines are skipped and counted when the journal is read.
 //! See `docs/formats/journal.md` for the format.
 
+use std::cmp;
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -13,6 +14,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use vaka_base::version::Version;
 
 use crate::private_file;
 use crate::render::json;
@@ -210,6 +212,15 @@ impl Record {
         self.result().application.as_ref()?.version.as_deref()
     }
 
+    /// The versions that the unit reported, and that of a release that was installed to its last
+    /// stage: a unit may not report its version.
+    fn versions(&self) -> Vec<Version> {
+        let before = self.ended.as_ref().and_then(|ended| ended.version_before.as_deref());
+        let release = self.started.release.as_ref().filter(|of| self.is_good() && of.stage == of.stages);
+        let all = [before, self.version_after(), release.map(|release| release.version.as_str())];
+        all.into_iter().flatten().map(Version::parse).collect()
+    }
+
     /// The message of the failure that ended it.
     pub fn error(&self) -> Option<&str> {
         self.ended.as_ref()?.error.as_ref()?.message.as_deref()
@@ -296,23 +307,20 @@ pub fn must_be_writable() -> Result<(), String> {
     private_file::open_to_append(&path).map(drop).map_err(told)
 }
 
-/// The versions that earlier attempts confirmed.
+/// The versions that earlier attempts saw in units.
 #[derive(Debug)]
-pub struct Confirmed;
+pub struct Seen;
 
-impl vaka_boot::update::History for Confirmed {
-    fn last_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<vaka_base::version::Version> {
+impl vaka_boot::update::History for Seen {
+    fn newest_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<Version> {
         let (records, _) = read(&path()?).ok()?;
         let is_it = |record: &&Record| {
-            let is_confirmed = matches!(record.result().after.as_deref(), Some("confirmed" | "seen"));
-            let is_same = record.serials().iter().any(|serial| serials.contains(serial));
-            is_confirmed
-                && is_same
+            record.serials().iter().any(|serial| serials.contains(serial))
                 && record.result().product.as_deref() == Some(product)
                 && record.result().part.as_deref() == part
         };
-        let last = records.iter().rev().find(is_it)?;
-        Some(vaka_base::version::Version::parse(last.version_after()?))
+        let versions = records.iter().filter(is_it).flat_map(Record::versions);
+        versions.max_by(|a, b| a.partial_cmp(b).unwrap_or(cmp::Ordering::Equal))
     }
 }
 

@@ -1,28 +1,52 @@
 //! Keys of this user: private ones that sign releases, and public ones that are
 //! trusted. Files in the configuration folder, in PEM, so that openssl reads them.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use etcetera::BaseStrategy;
-use vaka_base::text;
+use serde::{Deserialize, Serialize};
+use vaka_base::{document, text};
 use vaka_core::release::signature::{PrivateKey, PublicKey};
 
 use crate::cli_error::CliError;
 use crate::input_file;
+use crate::output_file::{self, Existing};
 use crate::private_file;
 use vaka_messages::CommandError;
 
 const PRIVATE: &str = ".key.pem";
 const PUBLIC: &str = ".pub.pem";
+/// The products of a trusted key.
+const PURPOSE: &str = ".toml";
 
 /// A trusted key with its local name.
 pub struct TrustedKey {
     pub name: String,
     pub key: PublicKey,
+    /// The products whose releases it may sign; `None` for an own key: all.
+    pub products: Option<Vec<String>>,
+}
+
+impl TrustedKey {
     /// Whether its private half is stored here.
-    pub is_own: bool,
+    pub fn is_own(&self) -> bool {
+        self.products.is_none()
+    }
+
+    /// Whether its releases of a product are trusted.
+    pub fn is_for(&self, product: &str) -> bool {
+        self.products.as_ref().is_none_or(|products| products.iter().any(|one| one == product))
+    }
+}
+
+/// The products of a trusted key: a file beside it.
+#[derive(Default, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+struct Purpose {
+    products: Vec<String>,
 }
 
 fn folder(name: &str) -> Result<PathBuf, CliError> {
@@ -84,8 +108,8 @@ pub fn public(name: &str) -> Result<String, CliError> {
     known.key.to_pem().map_err(|_| unknown())
 }
 
-/// Trusts a public key; returns its local name.
-pub fn trust(file: &Path, name: Option<&str>) -> Result<TrustedKey, CliError> {
+/// Trusts a public key for releases of some products, in addition to those for which it is trusted.
+pub fn trust(file: &Path, name: Option<&str>, products: &[String]) -> Result<TrustedKey, CliError> {
     let pem = input_file::text(file)?;
     let key = PublicKey::from_pem(&pem).map_err(|error| unusable(file, &error.to_string()))?;
     let stem = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
@@ -94,18 +118,35 @@ pub fn trust(file: &Path, name: Option<&str>) -> Result<TrustedKey, CliError> {
     let folder = folder("trusted")?;
     fs::create_dir_all(&folder).map_err(|error| CliError::file(&folder, error))?;
     let path = folder.join(format!("{name}.pem"));
-    let other = fs::read_to_string(&path).ok().and_then(|pem| PublicKey::from_pem(&pem).ok());
-    if other.is_some_and(|other| other != key) {
-        return Err(CommandError::OtherKeyTrusted { name }.into());
+    let other = input_file::text(&path).ok().and_then(|pem| PublicKey::from_pem(&pem).ok());
+    let mut products: BTreeSet<String> = products.iter().cloned().collect();
+    match other {
+        Some(other) if other != key => return Err(CommandError::OtherKeyTrusted { name }.into()),
+        Some(_) => products.extend(purpose(&folder, &name).products),
+        None => {}
     }
+    let purpose = Purpose { products: products.into_iter().collect() };
+    let text = toml::to_string(&purpose).map_err(|error| CliError::internal(error.to_string()))?;
     let pem = key.to_pem().map_err(|error| unusable(file, &error.to_string()))?;
-    fs::write(&path, pem).map_err(|error| CliError::file(&path, error))?;
-    Ok(TrustedKey { name, key, is_own: false })
+    // Without its products a key is trusted for none.
+    for (path, content) in [(folder.join(format!("{name}{PURPOSE}")), text), (path, pem)] {
+        let written = output_file::write_here(&path, Existing::Replace, &[content.as_bytes()]);
+        written.map_err(|error| CliError::file(&path, error))?;
+    }
+    Ok(TrustedKey { name, key, products: Some(purpose.products) })
+}
+
+/// The products of a trusted key; none if that is not known.
+fn purpose(folder: &Path, name: &str) -> Purpose {
+    let text = input_file::text(&folder.join(format!("{name}{PURPOSE}")));
+    text.ok().and_then(|text| document::read(&text).ok()).unwrap_or_default()
 }
 
 /// Trusts a key no more.
 pub fn revoke_trust(name: &str) -> Result<(), CliError> {
     let path = folder("trusted")?.join(format!("{}.pem", checked(name)?));
+    // A purpose without its key has no effect.
+    let _ = fs::remove_file(path.with_file_name(format!("{name}{PURPOSE}")));
     fs::remove_file(&path).map_err(|error| match error.kind() {
         std::io::ErrorKind::NotFound => CommandError::NotTrusted { name: name.to_owned() }.into(),
         _ => CliError::file(&path, error),
@@ -114,8 +155,11 @@ pub fn revoke_trust(name: &str) -> Result<(), CliError> {
 
 /// All trusted keys: own keys and those of others.
 pub fn all() -> Vec<TrustedKey> {
-    let own = of_folder("keys", PUBLIC).into_iter().map(|(name, key)| TrustedKey { name, key, is_own: true });
-    let others = of_folder("trusted", ".pem").into_iter().map(|(name, key)| TrustedKey { name, key, is_own: false });
+    let own = of_folder("keys", PUBLIC).into_iter().map(|(name, key)| TrustedKey { name, key, products: None });
+    let others = of_folder("trusted", ".pem").into_iter().map(|(name, key)| {
+        let products = folder("trusted").map(|folder| purpose(&folder, &name)).unwrap_or_default().products;
+        TrustedKey { name, key, products: Some(products) }
+    });
     own.chain(others).collect()
 }
 

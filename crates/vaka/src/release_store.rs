@@ -20,7 +20,7 @@ use crate::cli_error::CliError;
 use crate::environment;
 use crate::input_file;
 use crate::journal;
-use crate::keyring;
+use crate::keyring::{self, TrustedKey};
 use vaka_messages::CommandError;
 
 /// The ending of release file names.
@@ -219,13 +219,19 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
             false => Err(CommandError::Unsigned { consent: consent::UNSIGNED.to_owned() }.into()),
         };
     };
-    if let Some(known) = keyring::all().iter().find(|known| known.key == *key) {
+    let product = &release.manifest.product;
+    let known: Vec<TrustedKey> = keyring::all().into_iter().filter(|known| known.key == *key).collect();
+    if let Some(known) = known.iter().find(|known| known.is_for(product)) {
         return Ok(format!("{} ({key})", known.name));
     }
     let id = format!("signer-{key}");
     match consents(&id) {
         true => Ok(format!("unknown key {key}; accepted by --allow")),
-        false => Err(CommandError::UnknownSigner { key: key.to_string(), consent: id }.into()),
+        false => {
+            let products = known.into_iter().flat_map(|known| known.products.unwrap_or_default()).collect();
+            let product = product.clone();
+            Err(CommandError::UnknownSigner { key: key.to_string(), consent: id, product, products }.into())
+        }
     }
 }
 

@@ -101,9 +101,23 @@ fn who_signed_must_be_trusted_or_agreed_to_by_name() {
     shop.update(&external, &["--plan", "--allow", &agreement]).expect(0, &["accepted by --allow"]);
     let public = other.path("config/vaka/keys/skerrow.pub.pem");
     let public = public.to_str().unwrap();
-    shop.run(&["keys", "trust", public, "--name", "friend"]).expect(0, &["is now trusted"]);
+    // A key is trusted for products.
+    shop.run(&["keys", "trust", public]).expect(2, &["--for <PRODUCT>"]);
+    shop.run(&["keys", "trust", public, "--name", "friend", "--for", "heron"])
+        .expect(0, &["is now trusted for releases of heron"]);
+    let words = ["The release of 'tern' is signed by key", "trusted here only for heron", "--for tern", &agreement];
+    shop.update(&external, &[]).expect(3, &words);
+    shop.run(&["check", external.to_str().unwrap()]).expect(0, &["NOT TRUSTED here"]);
+    shop.run(&["keys", "trust", public, "--name", "friend", "--for", "tern"]).expect(0, &["of heron, tern"]);
+    shop.run(&["keys", "list"]).expect(0, &["own key, trusted for all products", "trusted for heron, tern"]);
     shop.update(&external, &["--plan"]).expect(0, &["signed by  friend"]);
-    shop.run(&["keys", "trust", public, "--name", "a b"])
+    // Without its products it is trusted for none.
+    let purpose = shop.path("config/vaka/trusted/friend.toml");
+    let products = fs::read_to_string(&purpose).unwrap();
+    fs::remove_file(&purpose).unwrap();
+    shop.update(&external, &["--plan"]).expect(3, &["which is not trusted here"]);
+    fs::write(&purpose, products).unwrap();
+    shop.run(&["keys", "trust", public, "--for", "tern", "--name", "a b"])
         .expect(2, &["is not a valid key name: only letters, digits, '-' and"]);
     shop.run(&["keys", "distrust", "friend"]).expect(0, &[]);
     shop.update(&external, &["--plan"]).expect(3, &["The release is signed by key"]);
@@ -141,7 +155,7 @@ fn keys_and_signatures_are_those_of_openssl() {
     openssl(&["genpkey", "-algorithm", "ed25519", "-out", "theirs.pem"]);
     openssl(&["pkey", "-in", "theirs.pem", "-pubout", "-out", "theirs.pub.pem"]);
     let theirs = shop.pack("theirs", &[], &["--key", "theirs.pem"]);
-    shop.run(&["keys", "trust", "theirs.pub.pem"]).expect(0, &["'theirs'"]);
+    shop.run(&["keys", "trust", "theirs.pub.pem", "--for", "tern"]).expect(0, &["'theirs'"]);
     shop.update(&theirs, &["--plan"]).expect(0, &["signed by  theirs"]);
     openssl(&["pkeyutl", "-sign", "-inkey", "theirs.pem", "-rawin", "-in", "taken/release.json", "-out", "their.sig"]);
     let bytes = fs::read(&theirs).unwrap();
@@ -246,6 +260,44 @@ fn known_good_is_the_release_that_was_installed_and_no_other_of_its_version() {
     shop.update(&folder, &["--plan", "--known-good"]).expect(3, &["none of these releases is on record"]);
     fs::rename(&installed, folder.join("installed.vaka")).unwrap();
     shop.update(&folder, &["--plan", "--known-good"]).expect(0, &["Release tern 1.5.0 of 2026-10-19"]);
+}
+
+/// A sheet without the places of versions: neither the unit nor its images tell one.
+fn without_versions(shop: &Workshop) -> PathBuf {
+    let sheet = fs::read_to_string(root().join("demo/sheets/tern.toml")).unwrap();
+    let lines = sheet
+        .lines()
+        .filter(|line| !line.starts_with("version = "))
+        .map(|line| line.replace(", version = \"release-number\"", ""));
+    let path = shop.path("tern.toml");
+    fs::write(&path, lines.collect::<Vec<_>>().join("\n")).unwrap();
+    path
+}
+
+#[test]
+fn an_older_release_needs_consent_even_if_the_unit_cannot_tell_its_version() {
+    let shop = Workshop::new();
+    let sheet = without_versions(&shop);
+    let own: &str = &format!("\"{}\"", sheet.display());
+    let given: &str = &format!("\"{}\"", root().join("demo/sheets/tern.toml").display());
+    let of = |name: &str, version: &str| {
+        let version = format!("version = \"{version}\"");
+        shop.pack(name, &[(given, own), ("version = \"1.5.0\"", &version)], SIGNED)
+    };
+    let (newer, older) = (of("newer", "3.0.0"), of("older", "2.0.0"));
+    shop.update(&newer, &["--rewrite"]).expect(0, &["read-back"]);
+    // The same unit is found in update mode later.
+    let again = Bench::tern_r1();
+    let before = again.memory("1-1");
+    let run = |args: &[&str]| {
+        let mut update = again.command();
+        update.args(["update", older.to_str().unwrap(), "--unattended", "--variant", "r1", "--rewrite"]).args(args);
+        update.env("XDG_CONFIG_HOME", shop.path("config")).env("XDG_STATE_HOME", shop.0.folder.path());
+        Running::start(update.env_remove("VAKA_SHEETS")).end()
+    };
+    run(&[]).expect(3, &["older than the unit's 3.0.0", "--allow older-version"]);
+    assert!(again.memory("1-1") == before);
+    run(&["--allow", "older-version"]).expect(0, &["read-back"]);
 }
 
 #[test]

@@ -32,11 +32,12 @@ impl UpdateRun<'_, '_> {
                 .map(String::as_str)
                 .collect();
             self.request.history.and_then(|history| {
-                history.last_version(&settled.sheet.product.name, settled.variant.part.as_deref(), &serials)
+                history.newest_version(&settled.sheet.product.name, settled.variant.part.as_deref(), &serials)
             })
         });
         let Some(before) = found else { return Ok(()) };
-        let against = downgrade(settled.variant, &settled.image, &before);
+        let claimed = self.request.offered.first().map(|offered| Version::parse(&offered.claim.version));
+        let against = downgrade(settled.variant, &settled.image, claimed.as_ref(), &before);
         self.progress.report.version_before = Some(before);
         let Some(against) = against.filter(|_| !self.has_consent(consent::OLDER_VERSION)) else { return Ok(()) };
         self.cx.tell(Event::Evidence { unit: self.progress.report.unit.clone(), evidence: against.clone() });

@@ -56,9 +56,9 @@ pub struct Request<'a> {
 
 /// Records of earlier updates.
 pub trait History: std::fmt::Debug {
-    /// The version that the last confirmed update of a part of a unit of this product left in
-    /// it, by any of the unit's serial numbers.
-    fn last_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<Version>;
+    /// The newest version that was seen in a part of a unit of this product, by any of the unit's
+    /// serial numbers.
+    fn newest_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<Version>;
 }
 
 /// An image of a release, for one variant.

@@ -3,7 +3,7 @@
 use super::claim::Claim;
 use super::consent;
 use super::evidence::{Evidence, Source, Subject, Weight};
-use super::rules::{file_observation, piece, unit_observation};
+use super::rules::{Observation, file_observation, piece, unit_observation};
 use crate::sheet::{BOOTLOADER, Fact, HAND_OVER, Region, Sheet, Variant};
 use vaka_base::size::Bytes;
 use vaka_base::version::ReleaseNumber;
@@ -44,8 +44,18 @@ pub fn version_in_flash(bytes: &[u8]) -> Option<Version> {
 }
 
 /// Evidence against replacing a version by an older one: it requires the consent `older-version`.
-pub fn downgrade(variant: &Variant, image: &Image, before: &Version) -> Option<Evidence> {
+/// `claimed` is the version of the release, for an image that has none of its own.
+pub fn downgrade(variant: &Variant, image: &Image, claimed: Option<&Version>, before: &Version) -> Option<Evidence> {
+    if let (None, Some(claimed)) = (image_version(variant, image), claimed) {
+        let seen = file_observation(variant, Source::Manifest, claimed.as_str());
+        return (claimed < before).then(|| older(seen, before));
+    }
     version(variant, image, Some(before)).filter(Evidence::is_conflict)
+}
+
+/// Evidence of an older version.
+fn older(seen: Observation<'_>, before: &Version) -> Evidence {
+    seen.weighs(Weight::unless_allowed(consent::OLDER_VERSION), format!("older than the unit's {before}"))
 }
 
 /// Compares the file's version with the one that the application reported.
@@ -66,9 +76,7 @@ pub(super) fn version(variant: &Variant, image: &Image, running: Option<&Version
     }
     Some(match running {
         None => seen.weighs(Weight::Neutral, "the unit's version is not known"),
-        Some(old) if new < *old => {
-            seen.weighs(Weight::unless_allowed(consent::OLDER_VERSION), format!("older than the unit's {old}"))
-        }
+        Some(old) if new < *old => older(seen, old),
         Some(old) if new == *old => {
             seen.weighs(Weight::Neutral, format!("the unit has {old} too; its content may differ"))
         }

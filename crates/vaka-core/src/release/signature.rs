@@ -109,10 +109,10 @@ impl PublicKey {
         self.0.to_public_key_pem(LineEnding::LF).map_err(|_| KeyError::NotPublic)
     }
 
-    /// The fingerprint: the first 16 hex digits of the SHA-256 of its SPKI bytes.
+    /// The fingerprint: the first 32 hex digits (128 bits) of the SHA-256 of its SPKI bytes.
     pub fn short(&self) -> String {
         let der = self.0.to_public_key_der().map(|der| der.as_bytes().to_vec()).unwrap_or_default();
-        text::hex(&Sha256::digest(&der)[..8])
+        text::hex(&Sha256::digest(&der)[..16])
     }
 
     /// Verifies a signature over a message. Weak keys never verify.
@@ -165,6 +165,6 @@ mod tests {
         assert_eq!(PublicKey::from_pem(&key.public().to_pem().unwrap()).unwrap(), key.public());
         assert!(PrivateKey::from_pem(&key.public().to_pem().unwrap()).is_err());
         assert!(PublicKey::from_pem("-----BEGIN PUBLIC KEY-----\nMCow\n-----END PUBLIC KEY-----\n").is_err());
-        assert_eq!(key.public().short().len(), 16);
+        assert_eq!(key.public().short().len(), 32);
     }
 }

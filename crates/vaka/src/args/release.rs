@@ -41,6 +41,9 @@ pub enum KeysCommand {
         /// Public key in PEM
         #[arg(value_name = "FILE")]
         file: PathBuf,
+        /// Product whose releases it may sign; repeat for several
+        #[arg(long = "for", value_name = "PRODUCT", required = true)]
+        products: Vec<String>,
         /// Name of the key; default: the file name
         #[arg(long, value_name = "NAME")]
         name: Option<String>,

@@ -25,7 +25,7 @@ use crate::attempt;
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
 use crate::input_file;
-use crate::journal::{self, Confirmed, StartRecord};
+use crate::journal::{self, Seen, StartRecord};
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::preserved_store::StateFolder;
@@ -268,7 +268,7 @@ impl<'a> UpdateJob<'a> {
             plan_only: self.args.plan,
             read_back: self.args.check == VerifyLevel::Strongest,
             shelf: Some(&StateFolder),
-            history: Some(&Confirmed),
+            history: Some(&Seen),
             ..Request::new(&[])
         };
         let report = match &self.source {

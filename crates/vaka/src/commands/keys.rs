@@ -25,12 +25,17 @@ pub fn run(command: &KeysCommand, format: OutputFormat) -> Outcome {
         }
         KeysCommand::List => list(format),
         KeysCommand::Show { name } => print_raw(&keyring::public(name)?),
-        KeysCommand::Trust { file, name } => {
-            let trusted = keyring::trust(file, name.as_deref())?;
-            let event =
-                json!({ "event": "key", "state": "trusted", "name": trusted.name, "key": trusted.key.to_string() });
+        KeysCommand::Trust { file, products, name } => {
+            let trusted = keyring::trust(file, name.as_deref(), products)?;
+            let products = trusted.products.clone().unwrap_or_default();
+            let event = json!({ "event": "key", "state": "trusted", "name": trusted.name, "key": trusted.key.to_string(), "products": products });
             print_result(format, &event, || {
-                print_line(&format!("Key '{}' ({}) is now trusted.", trusted.name, trusted.key));
+                print_line(&format!(
+                    "Key '{}' ({}) is now trusted for releases of {}.",
+                    trusted.name,
+                    trusted.key,
+                    products.join(", ")
+                ));
                 print_line("Confirm these digits with the owner over another channel.");
             });
         }
@@ -46,14 +51,20 @@ pub fn run(command: &KeysCommand, format: OutputFormat) -> Outcome {
 fn list(format: OutputFormat) {
     let all = keyring::all();
     for key in &all {
-        let state = if key.is_own { "own" } else { "trusted" };
-        let event = json!({ "event": "key", "state": state, "name": key.name, "key": key.key.to_string() });
+        let state = if key.is_own() { "own" } else { "trusted" };
+        let event = json!({ "event": "key", "state": state, "name": key.name, "key": key.key.to_string(), "products": key.products });
         print_result(format, &event, || {
-            let word = if key.is_own { "own key, trusted" } else { "trusted" };
+            let word = match &key.products {
+                None => "own key, trusted for all products".to_owned(),
+                Some(products) if products.is_empty() => "trusted for no product".to_owned(),
+                Some(products) => format!("trusted for {}", products.join(", ")),
+            };
             print_line(&format!("{}  {:<20} {word}", key.key, key.name));
         });
     }
     if all.is_empty() && format == OutputFormat::Text {
-        print_line("No keys. 'vaka keys new NAME' creates one; 'vaka keys trust FILE' trusts a publisher's key.");
+        print_line(
+            "No keys. 'vaka keys new NAME' creates one; 'vaka keys trust FILE --for PRODUCT' trusts a publisher's key.",
+        );
     }
 }

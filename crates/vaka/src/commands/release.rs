@@ -11,7 +11,7 @@ use vaka_usb::SystemClock;
 use crate::args::{Common, Update, VerifyLevel};
 use crate::cli_error::Outcome;
 use crate::environment;
-use crate::journal::Confirmed;
+use crate::journal::Seen;
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::preserved_store::StateFolder;
@@ -38,7 +38,7 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOption
         read_back: args.check == VerifyLevel::Strongest,
         keep: args.keep.clone(),
         shelf: Some(&StateFolder),
-        history: Some(&Confirmed),
+        history: Some(&Seen),
         ..Request::new(&[])
     };
     let mut renderer = render::renderer(&setting.detailed_if(args.plan));

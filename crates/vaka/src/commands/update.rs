@@ -19,7 +19,7 @@ use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
 use crate::input_file;
-use crate::journal::Confirmed;
+use crate::journal::Seen;
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::preserved_store::StateFolder;
@@ -67,7 +67,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         undo_later: false,
         append_undo: &[],
         shelf: Some(&StateFolder),
-        history: Some(&Confirmed),
+        history: Some(&Seen),
     };
     let mut renderer = render::renderer(&setting.detailed_if(args.plan));
     let code = std::thread::scope(|scope| {

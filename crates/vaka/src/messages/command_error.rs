@@ -87,7 +87,14 @@ pub enum CommandError {
     /// A release is not signed.
     Unsigned { consent: String },
     /// A release is signed with a key that is not trusted.
-    UnknownSigner { key: String, consent: String },
+    UnknownSigner {
+        key: String,
+        consent: String,
+        /// The product of the release.
+        product: String,
+        /// The products for which the key is trusted.
+        products: Vec<String>,
+    },
     /// A release has no sheet of its product.
     NoSheetInRelease { path: PathBuf, product: String },
     /// The parts of a release do not fit each other.
@@ -304,9 +311,13 @@ impl CommandError {
                 format!("None of these releases can be used:\n  {}", reasons.join("\n  "))
             }
             Self::Unsigned { .. } => "The release is not signed, so its origin is not known.".to_owned(),
-            Self::UnknownSigner { key, .. } => {
+            Self::UnknownSigner { key, products, .. } if products.is_empty() => {
                 format!("The release is signed by key {key}, which is not trusted here.")
             }
+            Self::UnknownSigner { key, product, products, .. } => format!(
+                "The release of '{product}' is signed by key {key}, which is trusted here only for {}.",
+                products.join(", ")
+            ),
             Self::NoSheetInRelease { path, product } => {
                 format!("{}: the release has no product sheet of '{product}'.", path.display())
             }
@@ -428,9 +439,9 @@ impl CommandError {
             Self::Unsigned { consent } => {
                 return Some(format!("Ask for a signed release. To use it anyway: --allow {consent}."));
             }
-            Self::UnknownSigner { consent, .. } => {
+            Self::UnknownSigner { consent, product, .. } => {
                 return Some(format!(
-                    "If the publisher confirms that this is their key: vaka keys trust FILE. To use it anyway: --allow {consent}."
+                    "If the publisher confirms that this is their key: vaka keys trust FILE --for {product}. To use it anyway: --allow {consent}."
                 ));
             }
             Self::NoSheetInRelease { .. } => "Give --sheets DIR.",

@@ -6,7 +6,7 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::Arc;
 use std::time::Duration;
 
-/// What a server does with a connection, once it has the eight bytes of a request.
+/// Handles a connection, after the eight bytes of its request.
 pub type OnRequest = Arc<dyn Fn(&mut TcpStream, [u8; 8]) + Send + Sync>;
 
 /// Request codes.
@@ -82,7 +82,7 @@ pub struct Urb {
     pub setup: [u8; 8],
 }
 
-/// What the server does with a transfer.
+/// The reply of the server to a transfer.
 pub enum Reply {
     Data(Vec<u8>),
     /// A negative errno, without data.
