@@ -6,7 +6,7 @@ use thiserror::Error;
 
 use super::expression::{Binary, ChecksumScope, Expression, Function, Node, Part, Unary};
 use super::types::MOST_ROUNDS;
-use super::value::{Integer, Name, Value, shortened};
+use super::value::{Integer, MOST_BYTES, Name, Value, shortened};
 use vaka_base::checksum;
 
 /// Why an expression has no value: an error in the dialect, or an unexpected reply of the unit.
@@ -30,9 +30,6 @@ pub(super) trait Parts {
 /// Maximum number of steps of one evaluation, so that it terminates. Chosen by us: a loop over a
 /// megabyte with a dozen operations.
 const BUDGET: u64 = 16 << 20;
-
-/// Maximum size of a value in bytes. Chosen by us: larger than any frame or image.
-const MOST_BYTES: usize = 16 << 20;
 
 /// One evaluation of an expression.
 pub(super) struct Evaluation<'a> {

@@ -7,7 +7,7 @@ use std::fmt;
 use super::expression::{Expression, Node, Reader, is_reserved};
 use super::lexer::{Parsed, Problem, Token};
 use super::types::{Knowledge, Type, fits};
-use super::value::{Integer, Name, Value};
+use super::value::{Integer, MOST_BYTES, Name, Value};
 
 /// One field of a frame.
 #[derive(Clone, Debug)]
@@ -226,7 +226,12 @@ impl Reader<'_> {
             }
             let inner = self.expression()?;
             self.words.expect(")")?;
-            Ok(Some(inner))
+            match inner.node {
+                Node::Value(Value::Int(number)) if number > MOST_BYTES as i128 => {
+                    Err(Problem::new(at, format!("a field has at most {MOST_BYTES} bytes, not {number}")))
+                }
+                _ => Ok(Some(inner)),
+            }
         };
         let needed = |inner: Option<Expression>| {
             inner.ok_or_else(|| Problem::new(at, format!("a length is required, such as {word}(4)")))

@@ -4,6 +4,9 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 
+/// Maximum size of a value in bytes. Chosen by us: larger than any frame or image.
+pub(super) const MOST_BYTES: usize = 16 << 20;
+
 /// A name, as an index into the names of its dialect.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Name(pub(super) u16);

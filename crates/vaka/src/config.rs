@@ -18,7 +18,7 @@ use vaka_messages::CommandError;
 /// The configuration file.
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Config {
+pub(crate) struct Config {
     /// Default buses.
     #[serde(default)]
     bus: Vec<String>,
@@ -59,7 +59,7 @@ pub fn apply(common: &mut Common) -> Result<(), CliError> {
 }
 
 /// Reads the file.
-fn read(text: &str) -> Result<Config, String> {
+pub(crate) fn read(text: &str) -> Result<Config, String> {
     let config: Config = document::read(text).map_err(|errors| document::by_line(text, &errors))?;
     for (name, port) in &config.places {
         let is_name =

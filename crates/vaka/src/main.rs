@@ -21,6 +21,8 @@ mod journal;
 mod keyring;
 mod lock;
 mod lock_folder;
+#[cfg(test)]
+mod mutations;
 mod output_file;
 mod output_options;
 mod pending_undo;

@@ -59,6 +59,7 @@ pub fn end_at_once(at_once: bool) {
 
 /// From now on Ctrl-C is the normal end of the command, without a message.
 pub fn end_quietly() {
+    AT_ONCE.store(false, Ordering::SeqCst);
     QUIETLY.store(true, Ordering::SeqCst);
 }
 

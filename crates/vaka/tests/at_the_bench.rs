@@ -42,7 +42,7 @@ fn is_updated(bench: &Bench, port: &str) -> bool {
 #[test]
 fn places_on_the_bench_have_names() {
     let bench = gannets(&["G-1", "G-2"]);
-    std::fs::create_dir(bench.folder.path().join("vaka")).unwrap();
+    std::fs::create_dir_all(bench.folder.path().join("vaka")).unwrap();
     let config = bench.file("vaka/config.toml", b"[places]\nleft = \"1-1\"\n\"rack 2\" = \"1-2\"\n");
     let command =
         |args: &[&str]| Running::start(bench.command().args(args).env("XDG_CONFIG_HOME", bench.folder.path())).end();

@@ -158,7 +158,6 @@ fn written_files_have_the_mode_that_the_user_chose() {
 fn what_is_recorded_is_for_its_user_only() {
     let bench = Bench::tern_r1();
     let state = bench.folder.path().join("vaka");
-    fs::create_dir(&state).unwrap();
     set_mode(&state, 0o755);
     let image = firmware("tern-r1-1.5.0.hex");
     let line = format!("update '{}' --variant r1 --wait 5s --trace trace.jsonl", image.display());
@@ -171,7 +170,6 @@ fn what_is_recorded_is_for_its_user_only() {
     // A journal that is a link to another file is not written.
     let victim = bench.file("victim", b"keep\n");
     let bench = Bench::tern_r1();
-    fs::create_dir(bench.folder.path().join("vaka")).unwrap();
     symlink(&victim, bench.folder.path().join("vaka/journal.jsonl")).unwrap();
     let line = format!("update '{}' --variant r1 --wait 5s", image.display());
     with_umask("022", &bench, &line).expect(0, &["The journal cannot be written", "this is a link"]);

@@ -52,7 +52,10 @@ fn list(format: OutputFormat) {
     let all = keyring::all();
     for key in &all {
         let state = if key.is_own() { "own" } else { "trusted" };
-        let event = json!({ "event": "key", "state": state, "name": key.name, "key": key.key.to_string(), "products": key.products });
+        let mut event = json!({ "event": "key", "state": state, "name": key.name, "key": key.key.to_string() });
+        if let Some(products) = &key.products {
+            event["products"] = json!(products);
+        }
         print_result(format, &event, || {
             let word = match &key.products {
                 None => "own key, trusted for all products".to_owned(),

@@ -53,7 +53,11 @@ impl Bench {
         }
         let world = world.shared();
         let server = Server::start(world.clone(), ([127, 0, 0, 1], 0).into()).unwrap();
-        Self { world, server, folder: tempfile::tempdir().unwrap() }
+        let folder = tempfile::tempdir().unwrap();
+        // This user was told before that a lock excludes no other users.
+        std::fs::create_dir(folder.path().join("vaka")).unwrap();
+        std::fs::write(folder.path().join("vaka/first-use"), b"").unwrap();
+        Self { world, server, folder }
     }
 
     /// One Tern r1, found in update mode.
