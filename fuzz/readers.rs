@@ -8,14 +8,23 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use vaka_boot::context::Context;
+use vaka_boot::protocol::dfu::{self, DfuParams};
 use vaka_boot::protocol::dialect::Interpreter;
+use vaka_boot::protocol::volume::DiskInterface;
+use vaka_core::dfu::Attributes;
 use vaka_core::memory::layout::Layout;
+use vaka_core::release::archive::{self, Member};
+use vaka_core::release::{MANIFEST, Release};
 use vaka_core::sheet::Sheet;
+use vaka_core::volume::fat::{Layout as FatLayout, SECTOR};
 use vaka_dialect::{Dialect, OperationName, Value, no_files};
-use vaka_image::address::Address;
+use vaka_image::address::{Address, Span};
 use vaka_image::facts::Suffix;
 use vaka_image::{Image, ReadOptions};
-use vaka_usb::{Clock, EndpointInfo, Setup, TransferError, UsbDevice};
+use vaka_sim::replay::Trace;
+use vaka_sim::scene::Scene;
+use vaka_usb::descriptor::{Configuration, DeviceDescriptor};
+use vaka_usb::{Clock, EndpointInfo, PipeKind, Setup, TransferError, UsbDevice};
 
 const SHEET: &str = include_str!("../demo/sheets/tern.toml");
 
@@ -157,6 +166,79 @@ pub(crate) fn dialect(bytes: &[u8]) {
     }
 }
 
+/// A release: the file itself, and one whose manifest and member are the input.
+pub(crate) fn release(bytes: &[u8]) {
+    let open = |file: Vec<u8>| {
+        if let Ok(release) = Release::open(Arc::new(file), "0.1.0") {
+            for name in release.manifest.members.keys() {
+                assert!(release.member(name).is_ok());
+            }
+            let _ = release.notes();
+        }
+    };
+    open(bytes.to_vec());
+    let (manifest, member) = bytes.split_at(bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len()));
+    let members = [Member { name: MANIFEST, data: manifest }, Member { name: "a.bin", data: member }];
+    open(archive::write(&members));
+}
+
+/// A product sheet: the input alone, and behind a sound one.
+pub(crate) fn sheet(bytes: &[u8]) {
+    let Ok(text) = std::str::from_utf8(bytes) else { return };
+    for text in [text, &format!("{SHEET}{text}")] {
+        if let Err(errors) = Sheet::parse("f", text) {
+            assert!(errors.0.iter().all(|error| error.line <= text.lines().count() + 1));
+        }
+    }
+}
+
+/// A scene of simulated units.
+pub(crate) fn scene(bytes: &[u8]) {
+    if let Ok(text) = std::str::from_utf8(bytes) {
+        let _ = Scene::parse(text);
+    }
+}
+
+/// A recorded run.
+pub(crate) fn trace(bytes: &[u8]) {
+    if let Ok(text) = std::str::from_utf8(bytes) {
+        let _ = Trace::parse(text);
+    }
+}
+
+/// Device and configuration descriptors.
+pub(crate) fn descriptor(bytes: &[u8]) {
+    let _ = DeviceDescriptor::parse(bytes);
+    if let Some(configuration) = Configuration::parse(bytes) {
+        assert!(configuration.interfaces.len() <= bytes.len());
+    }
+}
+
+/// The layout of a FAT volume, its label and its free space. The input is a whole disk.
+pub(crate) fn volume(bytes: &[u8]) {
+    let sector = |at: u64| -> [u8; SECTOR] {
+        let from = usize::try_from(at).unwrap_or(usize::MAX).saturating_mul(SECTOR).min(bytes.len());
+        let mut sector = [0; SECTOR];
+        let len = (bytes.len() - from).min(SECTOR);
+        sector[..len].copy_from_slice(&bytes[from..from + len]);
+        sector
+    };
+    let mut first = sector(0);
+    first[11..13].copy_from_slice(&[0, 2]);
+    first[510..].copy_from_slice(&[0x55, 0xAA]);
+    let _ = vaka_core::volume::fat::volume(&first, 1 << 20);
+    if let Ok(layout) = FatLayout::parse(&first, 1 << 20) {
+        let mut reads = 0;
+        let _ = layout.label(&mut |at| {
+            reads += 1;
+            Ok::<_, ()>(sector(at))
+        });
+        assert!(reads <= 512, "{reads} reads for a label");
+        let free = layout.free_run(bytes);
+        assert!(free.end <= layout.sectors);
+    }
+}
+
 /// Every kind of carrier and of framing, with all that reads answers.
 const DIALECTS: [&str; 8] = [
     include_str!("../demo/sheets/dunlin.dialect.toml"),
@@ -265,7 +347,7 @@ impl UsbDevice for Hostile {
 }
 
 /// One interface of each class that a carrier looks for.
-fn descriptor() -> Vec<u8> {
+fn descriptor_of_all() -> Vec<u8> {
     let mut bytes = vec![9, 2, 0, 0, 4, 1, 0, 0x80, 50];
     for (number, class) in [[3, 0, 0], [2, 2, 0], [0x0A, 0, 0], [0xFE, 1, 2]].iter().enumerate() {
         bytes.extend([9, 4, number.to_le_bytes()[0], 0, 2, class[0], class[1], class[2], 0]);
@@ -281,6 +363,62 @@ fn descriptor() -> Vec<u8> {
     bytes
 }
 
+/// Waits of all operations of an engine on one unit, at most. Chosen by us: far above what a sound
+/// unit needs.
+const MOST_TIME: Duration = Duration::from_secs(3600);
+
+fn against(bytes: &[u8], work: impl FnOnce(Box<dyn UsbDevice>, &mut Context<'_>)) {
+    let clock = Fast::default();
+    let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
+    let mut cx = Context::new(&clock, &mut quiet, &never);
+    let device =
+        Hostile { bytes: bytes.to_vec(), at: Arc::default(), clock: clock.clone(), descriptor: descriptor_of_all() };
+    work(Box::new(device), &mut cx);
+    assert!(clock.now() < MOST_TIME, "{:?}", clock.now());
+}
+
+/// The DFU engines against a hostile unit: every call ends, and none believes it for ever.
+pub(crate) fn dfu_engine(bytes: &[u8]) {
+    let Some((flags, bytes)) = bytes.split_first() else { return };
+    against(bytes, |device, cx| {
+        let params = DfuParams {
+            interface: 0,
+            alternate: 0,
+            block_size: 64,
+            size_is_known: flags & 2 != 0,
+            attributes: Attributes(flags >> 2),
+            addressed: flags & 1 != 0,
+            sectors: None,
+        };
+        let Ok(mut session) = dfu::open(device, params, cx) else { return };
+        let at = Address::new(0x0800_0000);
+        let _ = session.protection(at, cx);
+        if let Some(sector) = Span::new(at, 1024) {
+            let _ = session.erase(sector, cx);
+        }
+        let _ = session.write(at, &[7; 64], cx);
+        let _ = session.finish(cx);
+        let _ = session.read(at, 64, cx);
+        session.rest(cx);
+        let _ = session.restart(None, cx);
+    });
+}
+
+/// The disk engine against a hostile unit.
+pub(crate) fn disk_engine(bytes: &[u8]) {
+    let pipe = |address| EndpointInfo { address, kind: PipeKind::Bulk, interval: 0, packet: 64 };
+    let interface = DiskInterface { number: 0, data_in: pipe(0x81), data_out: pipe(0x02) };
+    against(bytes, |device, cx| {
+        let opened = vaka_boot::protocol::volume::open(device, &[interface], &|_| true, cx);
+        let Ok((mut disk, _)) = opened else { return };
+        let _ = disk.read_file("A.TXT", &|_| false, cx);
+        if disk.begin_blocks(2, cx).is_ok() {
+            let _ = disk.write_blocks(&[7; 1024], cx);
+        }
+        let _ = disk.eject(cx);
+    });
+}
+
 /// The dialect engine against a hostile unit: whatever it answers, every operation ends
 /// by its deadline, and nothing panics.
 pub(crate) fn dialect_engine(bytes: &[u8]) {
@@ -290,7 +428,8 @@ pub(crate) fn dialect_engine(bytes: &[u8]) {
     let clock = Fast::default();
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
     let mut cx = Context::new(&clock, &mut quiet, &never);
-    let device = Hostile { bytes: bytes.to_vec(), at: Arc::default(), clock: clock.clone(), descriptor: descriptor() };
+    let device =
+        Hostile { bytes: bytes.to_vec(), at: Arc::default(), clock: clock.clone(), descriptor: descriptor_of_all() };
     let Ok(mut talk) = Interpreter::open(Box::new(device), dialect.clone(), None, &mut cx) else { return };
     let names = dialect.given();
     talk.give(vec![

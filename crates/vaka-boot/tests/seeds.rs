@@ -10,7 +10,7 @@ type Target = fn(&[u8]);
 /// Every target with all its seeds.
 #[test]
 fn every_seed_is_survived() {
-    let targets: [(&str, Target); 10] = [
+    let targets: [(&str, Target); 18] = [
         ("dfu_file", readers::dfu_file),
         ("dialect", readers::dialect),
         ("dialect_engine", readers::dialect_engine),
@@ -21,6 +21,14 @@ fn every_seed_is_survived() {
         ("stamp", readers::stamp),
         ("uf2", readers::uf2),
         ("wrapper", readers::wrapper),
+        ("release", readers::release),
+        ("sheet", readers::sheet),
+        ("scene", readers::scene),
+        ("trace", readers::trace),
+        ("descriptor", readers::descriptor),
+        ("volume", readers::volume),
+        ("dfu_engine", readers::dfu_engine),
+        ("disk_engine", readers::disk_engine),
     ];
     let seeds = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/seeds");
     assert_eq!(std::fs::read_dir(&seeds).unwrap().count(), targets.len(), "a folder for each target");

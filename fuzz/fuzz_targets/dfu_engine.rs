@@ -1,0 +1,8 @@
+//! The DFU engines against a hostile unit.
+
+#![no_main]
+
+#[path = "../readers.rs"]
+mod readers;
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| readers::dfu_engine(bytes));

@@ -1,0 +1,8 @@
+//! A scene of simulated units.
+
+#![no_main]
+
+#[path = "../readers.rs"]
+mod readers;
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| readers::scene(bytes));

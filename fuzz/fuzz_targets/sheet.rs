@@ -1,0 +1,8 @@
+//! A product sheet.
+
+#![no_main]
+
+#[path = "../readers.rs"]
+mod readers;
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| readers::sheet(bytes));

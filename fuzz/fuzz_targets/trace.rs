@@ -1,0 +1,8 @@
+//! A recorded run.
+
+#![no_main]
+
+#[path = "../readers.rs"]
+mod readers;
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| readers::trace(bytes));
