@@ -40,7 +40,7 @@ pub fn run(args: &Diagnose, common: &Common, setting: &OutputOptions) -> Outcome
     };
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let has_own = bench.buses().iter().any(|bus| bus.name() == NativeBus::NAME);
-    let mut found = vec![sheets_finding, host::journal()];
+    let mut found = vec![sheets_finding, host::journal(), host::locks()];
     if has_own {
         found.push(host::usb());
         found.extend(host::nodes());

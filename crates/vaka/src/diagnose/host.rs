@@ -7,6 +7,7 @@ use vaka_core::event::Finding;
 use vaka_core::sheet::Sheet;
 use vaka_usb::system;
 
+use crate::lock_folder::LockFolder;
 use crate::private_file;
 use crate::state_dir;
 
@@ -99,5 +100,23 @@ pub fn journal() -> Finding {
             Finding::problem("journal", folder.display().to_string(), format!("the journal cannot be written: {error}"))
                 .remedy("Give this user access to the folder, or set XDG_STATE_HOME to another one.")
         }
+    }
+}
+
+/// Which processes a lock keeps from a unit.
+pub fn locks() -> Finding {
+    match LockFolder::find() {
+        Ok(LockFolder::Shared(folder)) => {
+            let says = "the programs of all users keep off a unit that one of them uses";
+            Finding::ok("locks", folder.display().to_string(), says)
+        }
+        Ok(LockFolder::Own { path, not_shared }) => {
+            let why = not_shared.map(|why| format!(" ({why})")).unwrap_or_default();
+            let says = format!("only the programs of this user keep off a unit that one of them uses{why}");
+            Finding::note("locks", path.display().to_string(), says)
+                .remedy("'vaka help security' tells how an administrator makes a lock folder for all users.")
+        }
+        Err(why) => Finding::problem("locks", "this machine", format!("units cannot be locked: {why}"))
+            .remedy("Give this user a safe XDG_RUNTIME_DIR, or see 'vaka help security'."),
     }
 }
