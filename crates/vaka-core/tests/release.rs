@@ -36,6 +36,8 @@ fn manifest(stages: Vec<Stage>) -> Manifest {
         version: "1.5.0".into(),
         date: "2026-11-02".into(),
         channel: "stable".into(),
+        expires: None,
+        keys: Vec::new(),
         needs_vaka: None,
         notes: None,
         loses: Vec::new(),

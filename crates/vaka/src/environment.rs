@@ -135,7 +135,7 @@ fn may_be_same(a: &str, b: &str) -> bool {
 }
 
 /// Prints a warning, where it does not mix with the result.
-fn warn(common: &Common, text: String) {
+pub fn warn(common: &Common, text: String) {
     match common.format {
         OutputFormat::Json => json::line::<Event>(&Event::Warning { text }),
         OutputFormat::Text if !common.quiet => err!("Note: {text}"),

@@ -50,7 +50,7 @@ const GROUPS: [(&str, &[&str]); 7] = [
 ];
 
 /// Examples in the long help of each command.
-const EXAMPLES: [(&str, &[&str]); 34] = [
+const EXAMPLES: [(&str, &[&str]); 36] = [
     ("survey", &["vaka survey", "vaka survey -v --unit serial=T1-00217", "vaka survey --watch"]),
     (
         "check",
@@ -87,6 +87,8 @@ const EXAMPLES: [(&str, &[&str]); 34] = [
     ("keys list", &["vaka keys list"]),
     ("keys show", &["vaka keys show skerrow > skerrow.pub.pem"]),
     ("keys trust", &["vaka keys trust skerrow.pub.pem --for tern"]),
+    ("keys revoke", &["vaka keys revoke skerrow --why \"the laptop was stolen\" --out revoked.json"]),
+    ("keys replace", &["vaka keys replace skerrow --by new.pub.pem --why \"a new laptop\" --out replaced.json"]),
     ("keys distrust", &["vaka keys distrust skerrow"]),
     ("sheet new", &["vaka sheet new --unit port=1-1 --out gauge.toml"]),
     ("sheet check", &["vaka sheet check sheets/*.toml"]),

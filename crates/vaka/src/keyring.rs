@@ -10,6 +10,7 @@ use etcetera::BaseStrategy;
 use serde::{Deserialize, Serialize};
 use vaka_base::{document, text};
 use vaka_core::release::signature::{PrivateKey, PublicKey};
+use vaka_core::release::statement::{Said, Statement, WrittenStatement};
 
 use crate::cli_error::CliError;
 use crate::input_file;
@@ -28,6 +29,10 @@ pub struct TrustedKey {
     pub key: PublicKey,
     /// The products whose releases it may sign; `None` for an own key: all.
     pub products: Option<Vec<String>>,
+    /// The last day on which it is trusted.
+    pub until: Option<String>,
+    /// The statement by which it is revoked.
+    pub revoked: Option<Statement>,
 }
 
 impl TrustedKey {
@@ -36,10 +41,20 @@ impl TrustedKey {
         self.products.is_none()
     }
 
-    /// Whether its releases of a product are trusted.
+    /// Whether its releases of a product are trusted today.
     pub fn is_for(&self, product: &str) -> bool {
-        self.products.as_ref().is_none_or(|products| products.iter().any(|one| one == product))
+        self.is_valid() && self.products.as_ref().is_none_or(|products| products.iter().any(|one| one == product))
     }
+
+    /// Whether it is neither revoked nor expired.
+    pub fn is_valid(&self) -> bool {
+        self.revoked.is_none() && self.until.as_ref().is_none_or(|until| today() <= *until)
+    }
+}
+
+/// This day, as `2026-11-23`: such texts are ordered like days.
+pub fn today() -> String {
+    jiff::Zoned::now().date().to_string()
 }
 
 /// The products of a trusted key: a file beside it.
@@ -47,6 +62,9 @@ impl TrustedKey {
 #[serde(deny_unknown_fields)]
 struct Purpose {
     products: Vec<String>,
+    /// The last day on which the key is trusted.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    until: Option<String>,
 }
 
 fn folder(name: &str) -> Result<PathBuf, CliError> {
@@ -108,32 +126,54 @@ pub fn public(name: &str) -> Result<String, CliError> {
     known.key.to_pem().map_err(|_| unknown())
 }
 
+/// The public key in a file.
+pub fn public_in(path: &Path) -> Result<PublicKey, CliError> {
+    let pem = input_file::text(path)?;
+    PublicKey::from_pem(&pem).map_err(|error| unusable(path, &error.to_string()))
+}
+
 /// Trusts a public key for releases of some products, in addition to those for which it is trusted.
-pub fn trust(file: &Path, name: Option<&str>, products: &[String]) -> Result<TrustedKey, CliError> {
-    let pem = input_file::text(file)?;
-    let key = PublicKey::from_pem(&pem).map_err(|error| unusable(file, &error.to_string()))?;
+pub fn trust(
+    file: &Path,
+    name: Option<&str>,
+    products: &[String],
+    until: Option<&str>,
+) -> Result<TrustedKey, CliError> {
+    let key = public_in(file)?;
+    if let Some(statement) = revocation(&key) {
+        return Err(CommandError::RevokedKey { key: key.to_string(), date: statement.date, why: statement.why }.into());
+    }
     let stem = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let stem = stem.split('.').next().unwrap_or_default().to_owned();
     let name = checked(name.unwrap_or(&stem))?.to_owned();
+    store(name, key, products.iter().cloned().collect(), until)
+}
+
+/// Stores a trusted key with its products.
+fn store(
+    name: String,
+    key: PublicKey,
+    mut products: BTreeSet<String>,
+    until: Option<&str>,
+) -> Result<TrustedKey, CliError> {
     let folder = folder("trusted")?;
     fs::create_dir_all(&folder).map_err(|error| CliError::file(&folder, error))?;
     let path = folder.join(format!("{name}.pem"));
     let other = input_file::text(&path).ok().and_then(|pem| PublicKey::from_pem(&pem).ok());
-    let mut products: BTreeSet<String> = products.iter().cloned().collect();
     match other {
         Some(other) if other != key => return Err(CommandError::OtherKeyTrusted { name }.into()),
         Some(_) => products.extend(purpose(&folder, &name).products),
         None => {}
     }
-    let purpose = Purpose { products: products.into_iter().collect() };
+    let purpose = Purpose { products: products.into_iter().collect(), until: until.map(str::to_owned) };
     let text = toml::to_string(&purpose).map_err(|error| CliError::internal(error.to_string()))?;
-    let pem = key.to_pem().map_err(|error| unusable(file, &error.to_string()))?;
+    let pem = key.to_pem().map_err(|error| unusable(&path, &error.to_string()))?;
     // Without its products a key is trusted for none.
     for (path, content) in [(folder.join(format!("{name}{PURPOSE}")), text), (path, pem)] {
         let written = output_file::write_here(&path, Existing::Replace, &[content.as_bytes()]);
         written.map_err(|error| CliError::file(&path, error))?;
     }
-    Ok(TrustedKey { name, key, products: Some(purpose.products) })
+    Ok(TrustedKey { name, key, products: Some(purpose.products), until: purpose.until, revoked: None })
 }
 
 /// The products of a trusted key; none if that is not known.
@@ -155,12 +195,102 @@ pub fn revoke_trust(name: &str) -> Result<(), CliError> {
 
 /// All trusted keys: own keys and those of others.
 pub fn all() -> Vec<TrustedKey> {
-    let own = of_folder("keys", PUBLIC).into_iter().map(|(name, key)| TrustedKey { name, key, products: None });
+    let statements = statements();
+    let revoked = |key: &PublicKey| statements.iter().find(|said| is_revocation(said, key)).cloned();
+    let own = of_folder("keys", PUBLIC).into_iter().map(|(name, key)| {
+        let revoked = revoked(&key);
+        TrustedKey { name, key, products: None, until: None, revoked }
+    });
     let others = of_folder("trusted", ".pem").into_iter().map(|(name, key)| {
-        let products = folder("trusted").map(|folder| purpose(&folder, &name)).unwrap_or_default().products;
-        TrustedKey { name, key, products: Some(products) }
+        let purpose = folder("trusted").map(|folder| purpose(&folder, &name)).unwrap_or_default();
+        let revoked = revoked(&key);
+        TrustedKey { name, key, products: Some(purpose.products), until: purpose.until, revoked }
     });
     own.chain(others).collect()
+}
+
+fn is_revocation(statement: &Statement, key: &PublicKey) -> bool {
+    statement.said == Said::Revoked && statement.about == *key
+}
+
+/// The statement by which a key is revoked, if there is one.
+pub fn revocation(key: &PublicKey) -> Option<Statement> {
+    statements().into_iter().find(|said| is_revocation(said, key))
+}
+
+/// The file of accepted statements, in the folder of trusted keys.
+const STATEMENTS: &str = "statements.json";
+
+fn written_statements() -> Vec<WrittenStatement> {
+    let path = folder("trusted").map(|folder| folder.join(STATEMENTS));
+    let text = path.and_then(|path| input_file::text(&path)).unwrap_or_default();
+    serde_json::from_str(&text).unwrap_or_default()
+}
+
+/// The accepted statements. Each was checked when it was accepted, and is again.
+fn statements() -> Vec<Statement> {
+    written_statements().iter().filter_map(|written| written.verify().ok()).collect()
+}
+
+/// Accepts the statements of a release that are new and whose signer may make them; returns a line
+/// about each. A key may be revoked by itself, or by a key that is trusted for one of its products;
+/// it may be replaced by its own signature only, while it is trusted.
+///
+/// # Errors
+/// The statements cannot be stored.
+pub fn accept(offered: &[WrittenStatement]) -> Result<Vec<String>, CliError> {
+    let mut lines = Vec::new();
+    // Replacements first: a release may replace a key and revoke it.
+    let (replaced, revoked): (Vec<_>, Vec<_>) = offered.iter().partition(|one| one.replaced_by.is_some());
+    for written in replaced.into_iter().chain(revoked) {
+        let Ok(statement) = written.verify() else { continue };
+        let mut known = written_statements();
+        if known.contains(written) || !may_say(&statement) {
+            continue;
+        }
+        lines.extend(follow(&statement)?);
+        known.push(written.clone());
+        let path = folder("trusted")?.join(STATEMENTS);
+        let parent = path.parent().unwrap_or(&path);
+        fs::create_dir_all(parent).map_err(|error| CliError::file(parent, error))?;
+        let text = serde_json::to_vec_pretty(&known).map_err(|error| CliError::internal(error.to_string()))?;
+        let stored = output_file::write_here(&path, Existing::Replace, &[&text]);
+        stored.map_err(|error| CliError::file(&path, error))?;
+    }
+    Ok(lines)
+}
+
+/// Whether the signer of a statement may make it here.
+fn may_say(statement: &Statement) -> bool {
+    let all = all();
+    let about: Vec<&TrustedKey> = all.iter().filter(|key| key.key == statement.about).collect();
+    match statement.said {
+        Said::ReplacedBy(_) => about.iter().any(|key| key.is_valid() && !key.is_own()),
+        Said::Revoked if statement.signer == statement.about => true,
+        Said::Revoked => {
+            let products = about.iter().flat_map(|key| key.products.iter().flatten());
+            let mut products = products.map(String::as_str);
+            let signers: Vec<&TrustedKey> = all.iter().filter(|key| key.key == statement.signer).collect();
+            products.any(|product| signers.iter().any(|signer| signer.is_for(product)))
+        }
+    }
+}
+
+/// Does what a statement says; returns a line about it.
+fn follow(statement: &Statement) -> Result<Option<String>, CliError> {
+    let Statement { about, said, date, why, .. } = statement;
+    let Said::ReplacedBy(new) = said else {
+        return Ok(Some(format!("Key {about} is revoked since {date}: {why}. Its releases are refused from now on.")));
+    };
+    let Some(old) = all().into_iter().find(|key| key.key == *about) else { return Ok(None) };
+    let products: BTreeSet<String> = old.products.into_iter().flatten().collect();
+    let line = format!(
+        "Key {new} replaces key '{}' ({about}) for {}, signed by that key: {why}.",
+        old.name,
+        products.iter().cloned().collect::<Vec<_>>().join(", ")
+    );
+    store(format!("{}-{date}", old.name), new.clone(), products, old.until.as_deref())?;
+    Ok(Some(line))
 }
 
 fn of_folder(name: &str, ending: &str) -> Vec<(String, PublicKey)> {

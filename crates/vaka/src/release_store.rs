@@ -88,7 +88,9 @@ fn usable(files: &[PathBuf], common: &Common) -> Result<(Opened, Skipped), CliEr
     let (mut opened, mut skipped) = (Vec::new(), Vec::new());
     for file in files {
         if !file.is_dir() {
-            opened.push((file.clone(), read(file)?));
+            let release = read(file)?;
+            accept_statements(&release, common)?;
+            opened.push((file.clone(), release));
             continue;
         }
         let entries = std::fs::read_dir(file).map_err(|error| CliError::file(file, error))?;
@@ -121,8 +123,18 @@ fn in_folder(path: &Path, common: &Common) -> Result<Release, CliError> {
         return Err(CliError::file(path, io::Error::other("this is not a regular file")));
     }
     let release = read(path)?;
+    accept_statements(&release, common)?;
     trusted(&release, common)?;
     Ok(release)
+}
+
+/// Learns which keys are revoked or replaced. Each statement has a signature of its own, so that it
+/// counts whoever signed the release.
+fn accept_statements(release: &Release, common: &Common) -> Result<(), CliError> {
+    for line in keyring::accept(&release.manifest.keys)? {
+        environment::warn(common, line);
+    }
+    Ok(())
 }
 
 /// Reads one release; an invalid or changed one is always refused.
@@ -213,12 +225,22 @@ fn known_good() -> Vec<String> {
 /// Checks whether the release may be used: signed with a trusted key, or consented to.
 pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
+    if let Some(day) = release.manifest.expires.as_ref().filter(|day| keyring::today() > **day)
+        && !consents(consent::EXPIRED_RELEASE)
+    {
+        let consent = consent::EXPIRED_RELEASE.to_owned();
+        return Err(CommandError::ExpiredRelease { day: day.clone(), consent }.into());
+    }
     let Some(key) = &release.signer else {
         return match consents(consent::UNSIGNED) {
             true => Ok("no key (accepted by --allow)".to_owned()),
             false => Err(CommandError::Unsigned { consent: consent::UNSIGNED.to_owned() }.into()),
         };
     };
+    // No consent helps: whoever has the key may have made the release.
+    if let Some(statement) = keyring::revocation(key) {
+        return Err(CommandError::RevokedKey { key: key.to_string(), date: statement.date, why: statement.why }.into());
+    }
     let product = &release.manifest.product;
     let known: Vec<TrustedKey> = keyring::all().into_iter().filter(|known| known.key == *key).collect();
     if let Some(known) = known.iter().find(|known| known.is_for(product)) {

@@ -262,6 +262,109 @@ fn known_good_is_the_release_that_was_installed_and_no_other_of_its_version() {
     shop.update(&folder, &["--plan", "--known-good"]).expect(0, &["Release tern 1.5.0 of 2026-10-19"]);
 }
 
+/// A publisher and a recipient who trusts the publisher's key for the Tern.
+fn publisher_and_recipient() -> (Workshop, Workshop) {
+    let (publisher, recipient) = (Workshop::new(), Workshop::new());
+    let public = publisher.path("config/vaka/keys/skerrow.pub.pem");
+    recipient.run(&["keys", "trust", public.to_str().unwrap(), "--name", "friend", "--for", "tern"]).expect(0, &[]);
+    (publisher, recipient)
+}
+
+/// The lines of a description that carry a statement.
+fn with_statement(file: &str) -> String {
+    format!("channel = \"stable\"\nkeys = [\"{file}\"]")
+}
+
+#[test]
+fn a_revoked_key_is_refused_for_ever_once_its_statement_has_come() {
+    let (publisher, recipient) = publisher_and_recipient();
+    let old = publisher.pack("old", &[], SIGNED);
+    recipient.update(&old, &["--plan"]).expect(0, &["signed by  friend"]);
+    publisher
+        .run(&["keys", "revoke", "skerrow", "--why", "the laptop was stolen", "--out", "revoked.json"])
+        .expect(0, &[]);
+    publisher.run(&["keys", "new", "second"]).expect(0, &[]);
+    let carries: &str = &with_statement("revoked.json");
+    let newer = publisher.pack("newer", &[("channel = \"stable\"", carries)], &["--key", "second"]);
+    recipient.run(&["check", newer.to_str().unwrap()]).expect(0, &["states", "is revoked since", "stolen"]);
+    // The release itself is by an unknown key; its statement counts nevertheless.
+    recipient.update(&newer, &["--plan"]).expect(3, &["is revoked since", "the laptop was stolen", "not trusted here"]);
+    let refused = recipient.update(&old, &["--plan", "--allow", &format!("signer-{}", publisher.key())]);
+    refused.expect(3, &["is revoked since", "the laptop was stolen", "another key"]);
+    recipient.run(&["keys", "list"]).expect(0, &["REVOKED since"]);
+    let public = publisher.path("config/vaka/keys/skerrow.pub.pem");
+    let public = public.to_str().unwrap();
+    recipient.run(&["keys", "distrust", "friend"]).expect(0, &[]);
+    recipient.run(&["keys", "trust", public, "--for", "tern", "--name", "again"]).expect(3, &["is revoked since"]);
+}
+
+#[test]
+fn a_key_is_replaced_by_its_own_signature_only() {
+    let (publisher, recipient) = publisher_and_recipient();
+    let stranger = Workshop::new();
+    publisher.run(&["keys", "new", "second"]).expect(0, &[]);
+    let second = publisher.path("config/vaka/keys/second.pub.pem");
+    let replace = ["keys", "replace", "skerrow", "--by", second.to_str().unwrap(), "--why", "a new laptop", "--out"];
+    publisher.run(&[&replace[..], &["replaced.json"]].concat()).expect(0, &["is replaced"]);
+    // A changed statement is not packed.
+    let text = fs::read_to_string(publisher.path("replaced.json")).unwrap();
+    fs::write(publisher.path("forged.json"), text.replace("a new laptop", "my laptop")).unwrap();
+    let forged: &str = &with_statement("forged.json");
+    let description = publisher.describe("forged.toml", &[("channel = \"stable\"", forged)]);
+    publisher
+        .run(&["pack", description.to_str().unwrap(), "--out", "f.vaka"])
+        .expect(8, &["its signature does not match"]);
+    // The release by the new key brings the statement of the old one.
+    let carries: &str = &with_statement("replaced.json");
+    let newer = publisher.pack("newer", &[("channel = \"stable\"", carries)], &["--key", "second"]);
+    let taken = recipient.update(&newer, &["--plan"]);
+    taken.expect(0, &["replaces key 'friend'", "for tern", "signed by  friend-20"]);
+    let again = recipient.update(&newer, &["--plan"]);
+    assert!(!again.stderr.contains("replaces key"), "{}", again.stderr);
+    // Where the old key is not trusted, the statement has no effect.
+    stranger.update(&newer, &["--plan"]).expect(3, &["not trusted here"]);
+}
+
+#[test]
+fn only_its_owner_or_a_key_for_the_same_product_revokes_a_key() {
+    let (publisher, recipient) = publisher_and_recipient();
+    let stranger = Workshop::new();
+    let victim = publisher.path("config/vaka/keys/skerrow.pub.pem");
+    let revoke =
+        ["keys", "revoke", "skerrow", "--key", victim.to_str().unwrap(), "--why", "a lie", "--out", "lie.json"];
+    stranger.run(&revoke).expect(0, &["is revoked"]);
+    let carries: &str = &with_statement("lie.json");
+    let lie = stranger.pack("lie", &[("channel = \"stable\"", carries)], SIGNED);
+    recipient.update(&lie, &["--plan"]).expect(3, &["not trusted here"]);
+    let good = publisher.pack("good", &[], SIGNED);
+    recipient.update(&good, &["--plan"]).expect(0, &["signed by  friend"]);
+    // A key that is trusted for the same product can.
+    let public = stranger.path("config/vaka/keys/skerrow.pub.pem");
+    recipient.run(&["keys", "trust", public.to_str().unwrap(), "--name", "second", "--for", "tern"]).expect(0, &[]);
+    recipient.update(&lie, &["--plan"]).expect(0, &["is revoked since", "a lie"]);
+    recipient.update(&good, &["--plan"]).expect(3, &["is revoked since"]);
+}
+
+#[test]
+fn releases_and_keys_expire() {
+    let (publisher, recipient) = publisher_and_recipient();
+    let until = |day: &str| format!("channel = \"stable\"\nexpires = \"{day}\"");
+    let (past, future): (&str, &str) = (&until("2026-01-31"), &until("2999-01-31"));
+    let expired = publisher.pack("expired", &[("channel = \"stable\"", past)], SIGNED);
+    recipient.update(&expired, &["--plan"]).expect(3, &["only up to 2026-01-31", "--allow expired-release"]);
+    recipient.update(&expired, &["--plan", "--allow", "expired-release"]).expect(0, &["signed by  friend"]);
+    let good = publisher.pack("good", &[("channel = \"stable\"", future)], SIGNED);
+    recipient.update(&good, &["--plan"]).expect(0, &["signed by  friend"]);
+    let public = publisher.path("config/vaka/keys/skerrow.pub.pem");
+    let trust = ["keys", "trust", public.to_str().unwrap(), "--name", "friend", "--for", "tern", "--until"];
+    recipient.run(&[&trust[..], &["2026-01-31"]].concat()).expect(0, &[]);
+    recipient.run(&["keys", "list"]).expect(0, &["EXPIRED after 2026-01-31"]);
+    recipient.update(&good, &["--plan"]).expect(3, &["signed by key"]);
+    recipient.run(&[&trust[..], &["2026-02-30"]].concat()).expect(2, &["--until"]);
+    recipient.run(&[&trust[..], &["2999-01-31"]].concat()).expect(0, &[]);
+    recipient.update(&good, &["--plan"]).expect(0, &["signed by  friend"]);
+}
+
 /// A sheet without the places of versions: neither the unit nor its images tell one.
 fn without_versions(shop: &Workshop) -> PathBuf {
     let sheet = fs::read_to_string(root().join("demo/sheets/tern.toml")).unwrap();

@@ -346,6 +346,8 @@ pub fn release(stages: Vec<Stage>, loses: Vec<Loss>, members: BTreeMap<String, V
         version: "1.5.0".into(),
         date: "2026-11-02".into(),
         channel: "stable".into(),
+        expires: None,
+        keys: Vec::new(),
         needs_vaka: None,
         notes: None,
         loses,

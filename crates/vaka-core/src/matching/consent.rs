@@ -22,10 +22,12 @@ pub const LOSE_REST: &str = "lose-rest-of-sectors";
 pub const UNPROTECT: &str = "unprotect";
 /// Installs a release without a signature.
 pub const UNSIGNED: &str = "unsigned";
+/// Installs a release after its last day.
+pub const EXPIRED_RELEASE: &str = "expired-release";
 
 /// Each id with the risk that it accepts. Ids in capitals stand for names of regions, losses of a
 /// release, and keys.
-pub const CONSENTS: [(&str, &str); 13] = [
+pub const CONSENTS: [(&str, &str); 14] = [
     (OLDER_VERSION, "install an older version than the unit has"),
     (NO_SHEET, "update a unit that no product sheet describes"),
     (NO_FAMILY, "write a file that names no UF2 family"),
@@ -38,5 +40,6 @@ pub const CONSENTS: [(&str, &str); 13] = [
     (LOSE_EVERYTHING, "lose everything on a unit without a product sheet"),
     (UNPROTECT, "lift the read protection, which erases the unit"),
     (UNSIGNED, "install a release without a signature"),
+    (EXPIRED_RELEASE, "install a release after the last day that it states"),
     ("signer-KEY", "install a release signed with this unknown key"),
 ];

@@ -154,10 +154,25 @@ mod tests {
 
     fn manifest(product: &str, version: &str, channel: &str) -> Manifest {
         let (product, version, channel) = (product.to_owned(), version.to_owned(), channel.to_owned());
-        let (notes, needs_vaka) = (None, None);
+        let (notes, needs_vaka, expires) = (None, None, None);
+        let keys = Vec::new();
         let (loses, sheets, stages, members) = Default::default();
         let date = "2026-11-02".to_owned();
-        Manifest { release: 1, product, version, date, channel, needs_vaka, notes, loses, sheets, stages, members }
+        Manifest {
+            release: 1,
+            product,
+            version,
+            date,
+            channel,
+            expires,
+            keys,
+            needs_vaka,
+            notes,
+            loses,
+            sheets,
+            stages,
+            members,
+        }
     }
 
     /// Chooses among releases whose digest is their version.

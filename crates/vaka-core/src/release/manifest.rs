@@ -6,6 +6,8 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use super::archive;
+use super::date::is_date;
+use super::statement::WrittenStatement;
 use crate::placeholder;
 use crate::sheet::Fact;
 use crate::sheet::Ids;
@@ -33,6 +35,12 @@ pub struct Manifest {
     pub date: String,
     /// Channel: `stable`, `trial`, …
     pub channel: String,
+    /// The last day on which it may be installed without a consent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires: Option<String>,
+    /// Statements about keys: revoked and replaced ones.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub keys: Vec<WrittenStatement>,
     /// The lowest version of Vaka that may install the release.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs_vaka: Option<String>,
@@ -254,6 +262,14 @@ impl Manifest {
         if !is_date(&self.date) {
             return wrong("date", &self.date);
         }
+        if let Some(expires) = self.expires.as_ref().filter(|expires| !is_date(expires)) {
+            return wrong("last day", expires);
+        }
+        for statement in &self.keys {
+            if let Err(error) = statement.verify() {
+                return Err(ManifestError::Value(format!("a statement about a key that is invalid: {error}")));
+            }
+        }
         let losses = &self.loses;
         for (index, loss) in losses.iter().enumerate() {
             let twice = losses[..index].iter().any(|other| other.id == loss.id);
@@ -343,35 +359,4 @@ fn is_id(text: &str) -> bool {
 
 fn is_words(words: &str) -> bool {
     !words.is_empty() && text::sanitize(words) == words && placeholder::of_text(words).is_none()
-}
-
-/// A day of the calendar, as `2026-11-23`.
-fn is_date(text: &str) -> bool {
-    let date: Result<jiff::civil::Date, _> = text.parse();
-    // Other forms of the same day are other texts in the release.
-    date.is_ok_and(|date| date.to_string() == text)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_date_is_a_day_of_the_calendar() {
-        for good in ["2026-11-23", "2024-02-29", "2000-02-29"] {
-            assert!(is_date(good), "{good}");
-        }
-        for bad in [
-            "2026-02-29",
-            "2100-02-29",
-            "2026-13-01",
-            "2026-00-10",
-            "2026-11-31",
-            "26-11-23",
-            "2026/11/23",
-            "2026-11-2x",
-        ] {
-            assert!(!is_date(bad), "{bad}");
-        }
-    }
 }

@@ -6,10 +6,12 @@
 
 pub mod archive;
 mod choose;
+mod date;
 pub mod manifest;
 mod pieces;
 mod release_file;
 pub mod signature;
+pub mod statement;
 
 pub use choose::{Candidate, ReleaseQuery, STABLE, SelectError, Selection, VersionSelector, choose};
 pub use pieces::{ImageError, Inconsistency, inconsistencies, sheet_for};

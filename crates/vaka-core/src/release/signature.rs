@@ -115,6 +115,17 @@ impl PublicKey {
         text::hex(&Sha256::digest(&der)[..16])
     }
 
+    /// The key as 64 hex digits.
+    pub fn to_hex(&self) -> String {
+        text::hex(self.0.as_bytes())
+    }
+
+    /// Reads 64 hex digits in lower case; `None` if they are no key.
+    pub fn from_hex(digits: &str) -> Option<Self> {
+        let bytes: [u8; 32] = text::parse_hex(digits)?.try_into().ok()?;
+        VerifyingKey::from_bytes(&bytes).ok().map(Self).filter(|key| key.to_hex() == digits)
+    }
+
     /// Verifies a signature over a message. Weak keys never verify.
     pub fn verify(&self, message: &[u8], signature: &[u8; SIGNATURE_LEN]) -> bool {
         let signature = ed25519_dalek::Signature::from_bytes(signature);

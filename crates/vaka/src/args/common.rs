@@ -20,7 +20,7 @@ const CONSENT: &[&str] = &["unattended", "allow"];
 const OUTPUT: &[&str] = &["format", "verbose", "quiet"];
 
 /// The general options of each command. Before the command, all are accepted that it has.
-pub const OPTIONS: [(&str, &[&[&str]]); 38] = [
+pub const OPTIONS: [(&str, &[&[&str]]); 40] = [
     ("survey", &[&["bus", "unit", "sheets", "part", "trace"], OUTPUT]),
     ("check", &[UNIT, VARIANT, CONSENT, OUTPUT]),
     ("update", &[UNIT, VARIANT, CONSENT, OUTPUT]),
@@ -40,6 +40,8 @@ pub const OPTIONS: [(&str, &[&[&str]]); 38] = [
     ("keys list", &[&["format"]]),
     ("keys show", &[]),
     ("keys trust", &[&["format"]]),
+    ("keys revoke", &[&["format"]]),
+    ("keys replace", &[&["format"]]),
     ("keys distrust", &[&["format"]]),
     ("sheet new", &[&["bus", "unit", "sheets", "trace"], OUTPUT]),
     ("sheet check", &[OUTPUT]),

@@ -14,7 +14,7 @@ use clap::{Parser, Subcommand};
 pub use common::{Common, OPTIONS, OutputFormat, add_general_options, at};
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
-pub use release::{KeysCommand, Pack};
+pub use release::{KeysCommand, Pack, StatementArgs};
 pub use system::{Demo, Diagnose, Help, Journal, SetupCommand, Simulate};
 pub use unit::{Compare, Console, MemoryRange, Read, SettingsCommand, Survey};
 pub use update::{Line, Releases, Update, VerifyLevel};

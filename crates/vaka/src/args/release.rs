@@ -20,6 +20,17 @@ pub struct Pack {
     pub replace: bool,
 }
 
+/// Options of statements about keys.
+#[derive(Debug, ClapArgs)]
+pub struct StatementArgs {
+    /// Reason, for the people who see the statement
+    #[arg(long, value_name = "TEXT")]
+    pub why: String,
+    /// File to write
+    #[arg(long, value_name = "FILE")]
+    pub out: PathBuf,
+}
+
 #[derive(Debug, Subcommand)]
 pub enum KeysCommand {
     /// Create a key pair for signing releases
@@ -47,6 +58,31 @@ pub enum KeysCommand {
         /// Name of the key; default: the file name
         #[arg(long, value_name = "NAME")]
         name: Option<String>,
+        /// Last day on which it is trusted, such as 2027-06-30
+        #[arg(long, value_name = "DATE")]
+        until: Option<jiff::civil::Date>,
+    },
+    /// State that a key must not be trusted any more; releases carry the statement
+    Revoke {
+        /// Own key that signs the statement
+        #[arg(value_name = "NAME")]
+        name: String,
+        /// Public key that is revoked; default: the key itself
+        #[arg(long, value_name = "FILE")]
+        key: Option<PathBuf>,
+        #[command(flatten)]
+        statement: StatementArgs,
+    },
+    /// State that another key takes the place of a key; releases carry the statement
+    Replace {
+        /// Own key that is replaced, and signs the statement
+        #[arg(value_name = "NAME")]
+        name: String,
+        /// Public key that takes its place
+        #[arg(long, value_name = "FILE")]
+        by: PathBuf,
+        #[command(flatten)]
+        statement: StatementArgs,
     },
     /// Remove a key from the trusted keys
     Distrust {

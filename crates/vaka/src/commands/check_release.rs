@@ -7,6 +7,7 @@ use vaka_base::size::Bytes;
 use vaka_boot::release_install::ReleaseInstall;
 use vaka_core::event::ExitCode;
 use vaka_core::release::manifest::{Entry, Stage};
+use vaka_core::release::statement::Said;
 use vaka_core::release::{Release, inconsistencies, sheet_for};
 use vaka_core::sheet::Sheet;
 
@@ -100,6 +101,16 @@ fn print(path: &Path, release: &Release, known: Option<&str>, found: &[String]) 
     );
     if let Some(needs) = &manifest.needs_vaka {
         line("needs", &format!("Vaka {needs} or newer"));
+    }
+    if let Some(expires) = &manifest.expires {
+        line("expires", &format!("after {expires}"));
+    }
+    for statement in manifest.keys.iter().filter_map(|written| written.verify().ok()) {
+        let said = match &statement.said {
+            Said::Revoked => format!("key {} is revoked since {}", statement.about, statement.date),
+            Said::ReplacedBy(new) => format!("key {} is replaced by {new} since {}", statement.about, statement.date),
+        };
+        line("states", &format!("{said}: {} (signed by key {})", statement.why, statement.signer));
     }
     for (index, note) in release.notes().iter().enumerate() {
         line(if index == 0 { "notes" } else { "" }, note);

@@ -8,8 +8,10 @@ use serde::Deserialize;
 use serde_json::json;
 use vaka_base::document;
 use vaka_base::size::Bytes;
+use vaka_base::text;
 use vaka_core::event::ExitCode;
 use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Manifest, STANDARD, Stage};
+use vaka_core::release::statement::WrittenStatement;
 use vaka_core::release::{Release, inconsistencies};
 use vaka_image::address::Address;
 
@@ -32,6 +34,10 @@ struct Description {
     version: String,
     date: String,
     channel: String,
+    expires: Option<String>,
+    /// Files of statements about keys.
+    #[serde(default)]
+    keys: Vec<PathBuf>,
     needs_vaka: Option<String>,
     /// A text file.
     notes: Option<PathBuf>,
@@ -154,6 +160,7 @@ impl Packing<'_> {
     fn manifest(&mut self, raw: Description) -> Result<Manifest, CliError> {
         let notes = raw.notes.as_ref().map(|path| self.add("", path)).transpose()?;
         let sheets = raw.sheets.iter().map(|path| self.add("sheets/", path)).collect::<Result<Vec<_>, _>>()?;
+        let keys = raw.keys.iter().map(|path| self.statement(path)).collect::<Result<Vec<_>, _>>()?;
         let stages = raw.stage.into_iter().map(|stage| self.stage(stage)).collect::<Result<Vec<_>, _>>()?;
         Ok(Manifest {
             release: FORMAT,
@@ -161,6 +168,8 @@ impl Packing<'_> {
             version: raw.version,
             date: raw.date,
             channel: raw.channel,
+            expires: raw.expires,
+            keys,
             needs_vaka: raw.needs_vaka,
             notes,
             loses: raw.loses,
@@ -168,6 +177,13 @@ impl Packing<'_> {
             stages,
             members: BTreeMap::new(),
         })
+    }
+
+    /// A statement about a key, as `vaka keys revoke` writes it.
+    fn statement(&self, path: &Path) -> Result<WrittenStatement, CliError> {
+        let path = self.folder.join(path);
+        let text = input_file::text(&path)?;
+        serde_json::from_str(&text).map_err(|error| wrong(&path, &text::sanitize(&error.to_string())))
     }
 
     fn stage(&mut self, raw: RawStage) -> Result<Stage, CliError> {

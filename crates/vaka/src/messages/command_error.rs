@@ -95,6 +95,10 @@ pub enum CommandError {
         /// The products for which the key is trusted.
         products: Vec<String>,
     },
+    /// A key is revoked.
+    RevokedKey { key: String, date: String, why: String },
+    /// A release may be installed only up to a day.
+    ExpiredRelease { day: String, consent: String },
     /// A release has no sheet of its product.
     NoSheetInRelease { path: PathBuf, product: String },
     /// The parts of a release do not fit each other.
@@ -202,6 +206,8 @@ impl CommandError {
             | Self::NoReleaseSelected(_)
             | Self::Unsigned { .. }
             | Self::UnknownSigner { .. }
+            | Self::RevokedKey { .. }
+            | Self::ExpiredRelease { .. }
             | Self::Inconsistent { .. }
             | Self::PackInconsistent(_)
             | Self::NotReadBack
@@ -318,6 +324,8 @@ impl CommandError {
                 "The release of '{product}' is signed by key {key}, which is trusted here only for {}.",
                 products.join(", ")
             ),
+            Self::RevokedKey { key, date, why } => format!("Key {key} is revoked since {date}: {why}."),
+            Self::ExpiredRelease { day, .. } => format!("The release may be installed only up to {day}."),
             Self::NoSheetInRelease { path, product } => {
                 format!("{}: the release has no product sheet of '{product}'.", path.display())
             }
@@ -381,6 +389,8 @@ impl CommandError {
             Self::NoReleaseSelected(_)
             | Self::Unsigned { .. }
             | Self::UnknownSigner { .. }
+            | Self::RevokedKey { .. }
+            | Self::ExpiredRelease { .. }
             | Self::Inconsistent { .. }
             | Self::NoSettings { .. } => "Nothing was changed in any unit.",
             Self::Release { .. } => "Nothing in it was used.",
@@ -443,6 +453,10 @@ impl CommandError {
                 return Some(format!(
                     "If the publisher confirms that this is their key: vaka keys trust FILE --for {product}. To use it anyway: --allow {consent}."
                 ));
+            }
+            Self::RevokedKey { .. } => "Ask the publisher for a release that is signed by another key.",
+            Self::ExpiredRelease { consent, .. } => {
+                return Some(format!("Ask for a newer release. To use it anyway: --allow {consent}."));
             }
             Self::NoSheetInRelease { .. } => "Give --sheets DIR.",
             Self::Inconsistent { .. } => "'vaka check FILE' lists all inconsistencies; ask for a corrected release.",
