@@ -14,7 +14,7 @@ use vaka_base::text;
 /// The first line of the signed text.
 const TITLE: &str = "vaka key statement 1";
 
-/// What is said about a key.
+/// Content of a statement.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Said {
     /// It must not be trusted any more.
@@ -28,7 +28,7 @@ pub enum Said {
 pub struct Statement {
     /// The key that the statement is about.
     pub about: PublicKey,
-    /// What is said.
+    /// Content.
     pub said: Said,
     /// Date, such as `2026-11-23`.
     pub date: String,
@@ -61,7 +61,7 @@ pub struct WrittenStatement {
 #[derive(Clone, Copy, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum StatementError {
-    /// A key is no Ed25519 key in hex digits.
+    /// A key is not an Ed25519 key in hex digits.
     #[error("a key in it is invalid")]
     Key,
     /// The date or the reason is invalid.

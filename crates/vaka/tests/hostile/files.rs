@@ -266,7 +266,7 @@ fn endless_inputs_and_pipes_in_folders_end() {
     let cases = [
         of(&["sheet", "check", "/dev/zero"], &[8], &["larger than 256 KiB"]),
         of(&["dialect", "check", "/dev/zero"], &[8], &["larger than 256 KiB"]),
-        of(&["keys", "trust", "/dev/zero"], &[8], &["larger than 256 KiB"]),
+        of(&["keys", "trust", "/dev/zero", "--for", "tern"], &[8], &["larger than 256 KiB"]),
         of(&["pack", "/dev/zero"], &[8], &["larger than 256 KiB"]),
         of(&["simulate", "--scene", "/dev/zero"], &[8], &["larger than 256 KiB"]),
         of(&["check", "/dev/full"], &[8], &[]),
