@@ -96,5 +96,5 @@ fn topics() -> Vec<CompletionCandidate> {
 }
 
 fn keys() -> Vec<CompletionCandidate> {
-    keyring::all().iter().map(|key| candidate(&key.name, &key.key.to_string())).collect()
+    keyring::all().unwrap_or_default().iter().map(|key| candidate(&key.name, &key.key.to_string())).collect()
 }

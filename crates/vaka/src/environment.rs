@@ -134,12 +134,18 @@ fn may_be_same(a: &str, b: &str) -> bool {
     a == b || is_wild(a) || is_wild(b)
 }
 
-/// Prints a warning, where it does not mix with the result.
-pub fn warn(common: &Common, text: String) {
+/// Prints a warning, unless one line is wanted.
+fn warn(common: &Common, text: String) {
+    if common.format == OutputFormat::Json || !common.quiet {
+        announce(common, text);
+    }
+}
+
+/// Prints a note, where it does not mix with the result.
+pub fn announce(common: &Common, text: String) {
     match common.format {
         OutputFormat::Json => json::line::<Event>(&Event::Warning { text }),
-        OutputFormat::Text if !common.quiet => err!("Note: {text}"),
-        OutputFormat::Text => {}
+        OutputFormat::Text => err!("Note: {text}"),
     }
 }
 

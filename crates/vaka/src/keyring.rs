@@ -3,7 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::fs;
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 use etcetera::BaseStrategy;
@@ -20,6 +20,8 @@ use vaka_messages::CommandError;
 
 const PRIVATE: &str = ".key.pem";
 const PUBLIC: &str = ".pub.pem";
+/// Longest name of a key.
+const MOST_NAME: usize = 64;
 /// The products of a trusted key.
 const PURPOSE: &str = ".toml";
 
@@ -75,7 +77,7 @@ fn folder(name: &str) -> Result<PathBuf, CliError> {
 
 fn is_name(name: &str) -> bool {
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
-    !name.is_empty() && name.len() <= 64 && name.chars().all(plain)
+    !name.is_empty() && name.len() <= MOST_NAME && name.chars().all(plain)
 }
 
 fn checked(name: &str) -> Result<&str, CliError> {
@@ -122,7 +124,7 @@ fn unusable(path: &Path, what: &str) -> CliError {
 /// The public half of a stored key, in PEM.
 pub fn public(name: &str) -> Result<String, CliError> {
     let unknown = || CliError::from(CommandError::NoKey { name: name.to_owned() });
-    let known = all().into_iter().find(|known| known.name == name).ok_or_else(unknown)?;
+    let known = all()?.into_iter().find(|known| known.name == name).ok_or_else(unknown)?;
     known.key.to_pem().map_err(|_| unknown())
 }
 
@@ -140,7 +142,7 @@ pub fn trust(
     until: Option<&str>,
 ) -> Result<TrustedKey, CliError> {
     let key = public_in(file)?;
-    if let Some(statement) = revocation(&key) {
+    if let Some(statement) = revocation(&key)? {
         return Err(CommandError::RevokedKey { key: key.to_string(), date: statement.date, why: statement.why }.into());
     }
     let stem = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
@@ -160,12 +162,18 @@ fn store(
     fs::create_dir_all(&folder).map_err(|error| CliError::file(&folder, error))?;
     let path = folder.join(format!("{name}.pem"));
     let other = input_file::text(&path).ok().and_then(|pem| PublicKey::from_pem(&pem).ok());
+    let mut until = until.map(str::to_owned);
     match other {
         Some(other) if other != key => return Err(CommandError::OtherKeyTrusted { name }.into()),
-        Some(_) => products.extend(purpose(&folder, &name).products),
+        Some(_) => {
+            let earlier = purpose(&folder, &name);
+            products.extend(earlier.products);
+            // Further products do not lift a limit.
+            until = until.or(earlier.until);
+        }
         None => {}
     }
-    let purpose = Purpose { products: products.into_iter().collect(), until: until.map(str::to_owned) };
+    let purpose = Purpose { products: products.into_iter().collect(), until };
     let text = toml::to_string(&purpose).map_err(|error| CliError::internal(error.to_string()))?;
     let pem = key.to_pem().map_err(|error| unusable(&path, &error.to_string()))?;
     // Without its products a key is trusted for none.
@@ -194,8 +202,11 @@ pub fn revoke_trust(name: &str) -> Result<(), CliError> {
 }
 
 /// All trusted keys: own keys and those of others.
-pub fn all() -> Vec<TrustedKey> {
-    let statements = statements();
+///
+/// # Errors
+/// The accepted statements cannot be read, so that a revoked key would seem trusted.
+pub fn all() -> Result<Vec<TrustedKey>, CliError> {
+    let statements = statements()?;
     let revoked = |key: &PublicKey| statements.iter().find(|said| is_revocation(said, key)).cloned();
     let own = of_folder("keys", PUBLIC).into_iter().map(|(name, key)| {
         let revoked = revoked(&key);
@@ -206,7 +217,7 @@ pub fn all() -> Vec<TrustedKey> {
         let revoked = revoked(&key);
         TrustedKey { name, key, products: Some(purpose.products), until: purpose.until, revoked }
     });
-    own.chain(others).collect()
+    Ok(own.chain(others).collect())
 }
 
 fn is_revocation(statement: &Statement, key: &PublicKey) -> bool {
@@ -214,41 +225,60 @@ fn is_revocation(statement: &Statement, key: &PublicKey) -> bool {
 }
 
 /// The statement by which a key is revoked, if there is one.
-pub fn revocation(key: &PublicKey) -> Option<Statement> {
-    statements().into_iter().find(|said| is_revocation(said, key))
+///
+/// # Errors
+/// As of [`all`].
+pub fn revocation(key: &PublicKey) -> Result<Option<Statement>, CliError> {
+    Ok(statements()?.into_iter().find(|said| is_revocation(said, key)))
 }
 
 /// The file of accepted statements, in the folder of trusted keys.
 const STATEMENTS: &str = "statements.json";
 
-fn written_statements() -> Vec<WrittenStatement> {
-    let path = folder("trusted").map(|folder| folder.join(STATEMENTS));
-    let text = path.and_then(|path| input_file::text(&path)).unwrap_or_default();
-    serde_json::from_str(&text).unwrap_or_default()
+fn written_statements() -> Result<Vec<WrittenStatement>, CliError> {
+    let path = folder("trusted")?.join(STATEMENTS);
+    if fs::symlink_metadata(&path).is_err_and(|error| error.kind() == io::ErrorKind::NotFound) {
+        return Ok(Vec::new());
+    }
+    let text = input_file::text(&path)?;
+    serde_json::from_str(&text).map_err(|error| damaged_statements(&path, &error.to_string()))
+}
+
+fn damaged_statements(path: &Path, reason: &str) -> CliError {
+    CommandError::Statements { path: path.to_owned(), reason: text::sanitize(reason) }.into()
 }
 
 /// The accepted statements. Each was checked when it was accepted, and is again.
-fn statements() -> Vec<Statement> {
-    written_statements().iter().filter_map(|written| written.verify().ok()).collect()
+fn statements() -> Result<Vec<Statement>, CliError> {
+    let verify = |written: &WrittenStatement| {
+        let path = folder("trusted")?.join(STATEMENTS);
+        written.verify().map_err(|error| damaged_statements(&path, &error.to_string()))
+    };
+    written_statements()?.iter().map(verify).collect()
 }
 
 /// Accepts the statements of a release that are new and whose signer may make them; returns a line
-/// about each. A key may be revoked by itself, or by a key that is trusted for one of its products;
-/// it may be replaced by its own signature only, while it is trusted.
+/// about each. Only keys that are known here count, and of each key the first statement of a kind,
+/// so that the file of statements stays small. A key may be revoked by itself, or by a key that is
+/// trusted for one of its products; it may be replaced by its own signature only, while it is
+/// trusted.
 ///
 /// # Errors
-/// The statements cannot be stored.
+/// The statements cannot be read or stored.
 pub fn accept(offered: &[WrittenStatement]) -> Result<Vec<String>, CliError> {
     let mut lines = Vec::new();
     // Replacements first: a release may replace a key and revoke it.
     let (replaced, revoked): (Vec<_>, Vec<_>) = offered.iter().partition(|one| one.replaced_by.is_some());
     for written in replaced.into_iter().chain(revoked) {
         let Ok(statement) = written.verify() else { continue };
-        let mut known = written_statements();
-        if known.contains(written) || !may_say(&statement) {
+        let mut known = written_statements()?;
+        let is_same_kind = |other: &WrittenStatement| {
+            other.about == written.about && other.replaced_by.is_some() == written.replaced_by.is_some()
+        };
+        if known.iter().any(is_same_kind) || !may_say(&statement)? {
             continue;
         }
-        lines.extend(follow(&statement)?);
+        lines.push(follow(&statement)?);
         known.push(written.clone());
         let path = folder("trusted")?.join(STATEMENTS);
         let parent = path.parent().unwrap_or(&path);
@@ -261,36 +291,45 @@ pub fn accept(offered: &[WrittenStatement]) -> Result<Vec<String>, CliError> {
 }
 
 /// Whether the signer of a statement may make it here.
-fn may_say(statement: &Statement) -> bool {
-    let all = all();
+fn may_say(statement: &Statement) -> Result<bool, CliError> {
+    let all = all()?;
     let about: Vec<&TrustedKey> = all.iter().filter(|key| key.key == statement.about).collect();
-    match statement.said {
-        Said::ReplacedBy(_) => about.iter().any(|key| key.is_valid() && !key.is_own()),
-        Said::Revoked if statement.signer == statement.about => true,
+    Ok(match &statement.said {
+        Said::ReplacedBy(new) => revocation(new)?.is_none() && about.iter().any(|key| key.is_valid() && !key.is_own()),
+        Said::Revoked if statement.signer == statement.about => !about.is_empty(),
         Said::Revoked => {
             let products = about.iter().flat_map(|key| key.products.iter().flatten());
             let mut products = products.map(String::as_str);
             let signers: Vec<&TrustedKey> = all.iter().filter(|key| key.key == statement.signer).collect();
             products.any(|product| signers.iter().any(|signer| signer.is_for(product)))
         }
-    }
+    })
 }
 
 /// Does what a statement says; returns a line about it.
-fn follow(statement: &Statement) -> Result<Option<String>, CliError> {
+fn follow(statement: &Statement) -> Result<String, CliError> {
     let Statement { about, said, date, why, .. } = statement;
     let Said::ReplacedBy(new) = said else {
-        return Ok(Some(format!("Key {about} is revoked since {date}: {why}. Its releases are refused from now on.")));
+        return Ok(format!("Key {about} is revoked since {date}: {why}. Its releases are refused from now on."));
     };
-    let Some(old) = all().into_iter().find(|key| key.key == *about) else { return Ok(None) };
-    let products: BTreeSet<String> = old.products.into_iter().flatten().collect();
+    let all = all()?;
+    let old = all.iter().find(|key| key.key == *about && !key.is_own());
+    let old = old.ok_or_else(|| CliError::internal("the replaced key is not known"))?;
+    let products: BTreeSet<String> = old.products.iter().flatten().cloned().collect();
     let line = format!(
         "Key {new} replaces key '{}' ({about}) for {}, signed by that key: {why}.",
         old.name,
         products.iter().cloned().collect::<Vec<_>>().join(", ")
     );
-    store(format!("{}-{date}", old.name), new.clone(), products, old.until.as_deref())?;
-    Ok(Some(line))
+    store(free_name(&old.name, &all), new.clone(), products, old.until.as_deref())?;
+    Ok(line)
+}
+
+/// A name for the key that replaces another one: `skerrow-2`.
+fn free_name(old: &str, all: &[TrustedKey]) -> String {
+    let stem: String = old.chars().take(MOST_NAME - 6).collect();
+    let mut names = (2..).map(|number: u32| format!("{stem}-{number}"));
+    names.find(|name| all.iter().all(|key| key.name != *name)).unwrap_or(stem)
 }
 
 fn of_folder(name: &str, ending: &str) -> Vec<(String, PublicKey)> {

@@ -132,7 +132,8 @@ fn in_folder(path: &Path, common: &Common) -> Result<Release, CliError> {
 /// counts whoever signed the release.
 fn accept_statements(release: &Release, common: &Common) -> Result<(), CliError> {
     for line in keyring::accept(&release.manifest.keys)? {
-        environment::warn(common, line);
+        // A change of trust is never silent.
+        environment::announce(common, line);
     }
     Ok(())
 }
@@ -238,11 +239,11 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
         };
     };
     // No consent helps: whoever has the key may have made the release.
-    if let Some(statement) = keyring::revocation(key) {
+    if let Some(statement) = keyring::revocation(key)? {
         return Err(CommandError::RevokedKey { key: key.to_string(), date: statement.date, why: statement.why }.into());
     }
     let product = &release.manifest.product;
-    let known: Vec<TrustedKey> = keyring::all().into_iter().filter(|known| known.key == *key).collect();
+    let known: Vec<TrustedKey> = keyring::all()?.into_iter().filter(|known| known.key == *key).collect();
     if let Some(known) = known.iter().find(|known| known.is_for(product)) {
         return Ok(format!("{} ({key})", known.name));
     }

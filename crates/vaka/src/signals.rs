@@ -46,8 +46,8 @@ fn explain_later() {
     std::thread::spawn(|| {
         std::thread::sleep(PROMPT_STOP);
         let doing = DOING.lock().unwrap_or_else(PoisonError::into_inner);
-        let doing = if doing.is_empty() { "waiting for a reply" } else { &doing };
-        err!("Not stopped yet, because a transfer in progress must end first: {doing}.");
+        let last = if doing.is_empty() { String::new() } else { format!(" The last step that began: {doing}.") };
+        err!("Not stopped yet: the operation in progress has not ended.{last}");
     });
 }
 

@@ -36,7 +36,7 @@ fn read(bench: &Bench, runtime: &Path, out: &str) -> Ended {
 }
 
 #[test]
-fn a_lock_file_that_somebody_prepared_is_neither_followed_nor_truncated() {
+fn a_prepared_lock_file_is_neither_followed_nor_truncated() {
     let bench = Bench::tern_r1();
     let runtime = bench.folder.path().join("runtime");
     let locks = runtime.join("vaka");

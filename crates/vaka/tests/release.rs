@@ -299,6 +299,40 @@ fn a_revoked_key_is_refused_for_ever_once_its_statement_has_come() {
 }
 
 #[test]
+fn statements_that_cannot_be_read_are_no_consent() {
+    let (publisher, recipient) = publisher_and_recipient();
+    let good = publisher.pack("good", &[], SIGNED);
+    let statements = recipient.path("config/vaka/trusted/statements.json");
+    for damaged in ["", "[", "{}", "[{\"about\": \"00\"}]", &"[]".repeat(200_000)] {
+        fs::write(&statements, damaged).unwrap();
+        recipient.update(&good, &["--plan"]).expect(8, &["statements.json"]);
+        recipient.run(&["keys", "list"]).expect(8, &["statements.json"]);
+        assert_eq!(fs::read_to_string(&statements).unwrap(), damaged, "nothing is lost");
+    }
+    fs::remove_file(&statements).unwrap();
+    recipient.update(&good, &["--plan"]).expect(0, &["signed by  friend"]);
+}
+
+#[test]
+fn statements_about_unknown_keys_are_not_stored() {
+    let (publisher, recipient) = publisher_and_recipient();
+    let stranger = Workshop::new();
+    stranger.run(&["keys", "revoke", "skerrow", "--why", "of no interest here", "--out", "own.json"]).expect(0, &[]);
+    fs::copy(stranger.path("own.json"), publisher.path("own.json")).unwrap();
+    let carries: &str = &with_statement("own.json");
+    let release = publisher.pack("carrier", &[("channel = \"stable\"", carries)], SIGNED);
+    let taken = recipient.update(&release, &["--plan", "--quiet"]);
+    assert!(taken.expect(0, &[]).stderr.is_empty(), "{}", taken.stderr);
+    assert!(!recipient.path("config/vaka/trusted/statements.json").exists());
+    // A statement about a known key is told, also where one line is wanted.
+    publisher.run(&["keys", "revoke", "skerrow", "--why", "lost", "--out", "lost.json"]).expect(0, &[]);
+    publisher.run(&["keys", "new", "second"]).expect(0, &[]);
+    let carries: &str = &with_statement("lost.json");
+    let release = publisher.pack("lost", &[("channel = \"stable\"", carries)], &["--key", "second"]);
+    recipient.update(&release, &["--plan", "--quiet"]).expect(3, &["is revoked since"]);
+}
+
+#[test]
 fn a_key_is_replaced_by_its_own_signature_only() {
     let (publisher, recipient) = publisher_and_recipient();
     let stranger = Workshop::new();
@@ -318,9 +352,18 @@ fn a_key_is_replaced_by_its_own_signature_only() {
     let carries: &str = &with_statement("replaced.json");
     let newer = publisher.pack("newer", &[("channel = \"stable\"", carries)], &["--key", "second"]);
     let taken = recipient.update(&newer, &["--plan"]);
-    taken.expect(0, &["replaces key 'friend'", "for tern", "signed by  friend-20"]);
+    taken.expect(0, &["replaces key 'friend'", "for tern", "signed by  friend-2 "]);
     let again = recipient.update(&newer, &["--plan"]);
     assert!(!again.stderr.contains("replaces key"), "{}", again.stderr);
+    // A second successor of the same key is not taken, and stops nothing.
+    let third = ["keys", "replace", "skerrow", "--by", "strangers.pem", "--why", "me too", "--out", "third.json"];
+    fs::copy(stranger.path("config/vaka/keys/skerrow.pub.pem"), publisher.path("strangers.pem")).unwrap();
+    publisher.run(&third).expect(0, &[]);
+    let carries: &str = &with_statement("third.json");
+    let later = publisher.pack("later", &[("channel = \"stable\"", carries)], &["--key", "second"]);
+    let later = recipient.update(&later, &["--plan"]);
+    later.expect(0, &["signed by  friend-2 "]);
+    assert!(!later.stderr.contains("replaces key"), "{}", later.stderr);
     // Where the old key is not trusted, the statement has no effect.
     stranger.update(&newer, &["--plan"]).expect(3, &["not trusted here"]);
 }
@@ -361,6 +404,9 @@ fn releases_and_keys_expire() {
     recipient.run(&["keys", "list"]).expect(0, &["EXPIRED after 2026-01-31"]);
     recipient.update(&good, &["--plan"]).expect(3, &["signed by key"]);
     recipient.run(&[&trust[..], &["2026-02-30"]].concat()).expect(2, &["--until"]);
+    // Trust for another product does not lift the limit.
+    recipient.run(&["keys", "trust", public.to_str().unwrap(), "--name", "friend", "--for", "heron"]).expect(0, &[]);
+    recipient.update(&good, &["--plan"]).expect(3, &["signed by key"]);
     recipient.run(&[&trust[..], &["2999-01-31"]].concat()).expect(0, &[]);
     recipient.update(&good, &["--plan"]).expect(0, &["signed by  friend"]);
 }

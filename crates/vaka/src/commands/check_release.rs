@@ -33,9 +33,11 @@ pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &OutputOptio
     let release = release_store::read(path)?;
     let sheet = release_store::sheet(&release, path, sheets.to_vec())?;
     let found: Vec<String> = inconsistencies(&release, &sheet).iter().map(ToString::to_string).collect();
-    let known = release.signer.as_ref().and_then(|key| {
-        keyring::all().into_iter().find(|known| known.key == *key && known.is_for(&release.manifest.product))
-    });
+    let all = keyring::all()?;
+    let known = release
+        .signer
+        .as_ref()
+        .and_then(|key| all.into_iter().find(|known| known.key == *key && known.is_for(&release.manifest.product)));
     match setting.format {
         OutputFormat::Json => json::line(&ReleaseCheck {
             file: path.display().to_string(),

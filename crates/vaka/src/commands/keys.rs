@@ -26,7 +26,7 @@ pub fn run(command: &KeysCommand, format: OutputFormat) -> Outcome {
                 ));
             });
         }
-        KeysCommand::List => list(format),
+        KeysCommand::List => list(format)?,
         KeysCommand::Show { name } => print_raw(&keyring::public(name)?),
         KeysCommand::Trust { file, products, name, until } => {
             let until = until.map(|day| day.to_string());
@@ -102,8 +102,8 @@ fn store(name: &str, written: &WrittenStatement, args: &StatementArgs, format: O
     Ok(())
 }
 
-fn list(format: OutputFormat) {
-    let all = keyring::all();
+fn list(format: OutputFormat) -> Result<(), CliError> {
+    let all = keyring::all()?;
     for key in &all {
         let state = match (&key.revoked, key.is_own()) {
             (Some(_), _) => "revoked",
@@ -127,4 +127,5 @@ fn list(format: OutputFormat) {
             "No keys. 'vaka keys new NAME' creates one; 'vaka keys trust FILE --for PRODUCT' trusts a publisher's key.",
         );
     }
+    Ok(())
 }

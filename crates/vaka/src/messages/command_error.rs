@@ -95,6 +95,8 @@ pub enum CommandError {
         /// The products for which the key is trusted.
         products: Vec<String>,
     },
+    /// The accepted statements about keys cannot be read.
+    Statements { path: PathBuf, reason: String },
     /// A key is revoked.
     RevokedKey { key: String, date: String, why: String },
     /// A release may be installed only up to a day.
@@ -237,6 +239,7 @@ impl CommandError {
             | Self::PackInput { .. }
             | Self::KeyExists { .. }
             | Self::Key { .. }
+            | Self::Statements { .. }
             | Self::NoKey { .. }
             | Self::OtherKeyTrusted { .. }
             | Self::NotTrusted { .. }
@@ -266,6 +269,7 @@ impl CommandError {
             | Self::Release { path, reason }
             | Self::PackInput { path, reason }
             | Self::Key { path, reason }
+            | Self::Statements { path, reason }
             | Self::Replay { path, reason }
             | Self::SettingsNotSound { path, reason }
             | Self::NotMerged { path, reason }
@@ -453,6 +457,9 @@ impl CommandError {
                 return Some(format!(
                     "If the publisher confirms that this is their key: vaka keys trust FILE --for {product}. To use it anyway: --allow {consent}."
                 ));
+            }
+            Self::Statements { .. } => {
+                "It tells which keys are revoked, so no release is used without it. Restore it, or delete it and review 'vaka keys list'."
             }
             Self::RevokedKey { .. } => "Ask the publisher for a release that is signed by another key.",
             Self::ExpiredRelease { consent, .. } => {
