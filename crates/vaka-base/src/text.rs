@@ -28,26 +28,24 @@ pub fn sanitize(text: &str) -> String {
 /// ```
 pub fn visible(text: &str) -> String {
     let mut made = String::with_capacity(text.len());
-    for c in text.chars() {
-        push_visible(&mut made, c);
-    }
+    text.chars().for_each(|c| push_visible(&mut made, c));
     made
 }
 
 /// Text of several lines: as [`visible`], but line ends and tabs stay.
 pub fn visible_lines(text: &str) -> String {
     let mut made = String::with_capacity(text.len());
-    for c in text.chars() {
-        match c {
-            '\n' | '\t' => made.push(c),
-            _ => push_visible(&mut made, c),
-        }
-    }
+    text.chars().for_each(|c| push_visible_in_lines(&mut made, c));
     made
 }
 
+/// Appends a character as [`visible_lines`] writes it.
+pub fn push_visible_in_lines(made: &mut String, c: char) {
+    if matches!(c, '\n' | '\t') { made.push(c) } else { push_visible(made, c) }
+}
+
 /// Appends a character as [`visible`] writes it.
-pub fn push_visible(made: &mut String, c: char) {
+fn push_visible(made: &mut String, c: char) {
     if is_hidden(c) { made.extend(c.escape_unicode()) } else { made.push(c) }
 }
 

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use terminal_size::{Width, terminal_size_of};
 use unicode_width::UnicodeWidthStr;
-use vaka_base::text::{push_visible, visible_lines};
+use vaka_base::text::{push_visible_in_lines, visible_lines};
 
 /// Prints a wrapped line on standard output.
 macro_rules! out {
@@ -61,10 +61,7 @@ fn safe(text: &str) -> String {
                 len
             }
             None => {
-                match c {
-                    '\n' | '\t' => made.push(c),
-                    _ => push_visible(&mut made, c),
-                }
+                push_visible_in_lines(&mut made, c);
                 c.len_utf8()
             }
         };

@@ -3,10 +3,8 @@
 
 use std::time::Duration;
 
-use super::bounded::{Expected, all, problem, program};
-use super::server::{OnRequest, Reply, Urb, device, serve};
-use super::servers::TERN;
-use crate::support::firmware;
+use super::server::{OnRequest, Reply, Urb, device};
+use super::servers::{TERN, surveyed_and_updated};
 
 /// A unit in DFU mode that answers every request, and is nothing like its product.
 #[derive(Clone)]
@@ -162,20 +160,6 @@ fn silent_units() -> Vec<(&'static str, OnRequest)> {
 
 #[test]
 fn no_unit_stops_a_command_or_is_believed() {
-    let image = firmware("tern-r1-1.5.0.hex");
-    let image = image.to_str().unwrap();
-    let survey: (&[&str], &[i32]) = (&["survey", "-v"], &[0]);
-    let update: (&[&str], &[i32]) = (&["update", image, "--variant", "r1", "--wait", "1s", "--plan"], &[3, 4, 5, 6, 9]);
     let described = units().into_iter().map(|(name, unit)| (name, device(TERN, move |urb| unit.reply(urb))));
-    let cases: Vec<_> = described
-        .chain(silent_units())
-        .flat_map(|(name, server)| {
-            [survey, update].map(|(args, codes)| (format!("{name}: vaka {}", args[0]), (server.clone(), args, codes)))
-        })
-        .collect();
-    all(&cases, |(server, args, codes)| {
-        let folder = tempfile::tempdir().unwrap();
-        let bus = serve(server.clone());
-        problem(&mut program(folder.path(), &[*args, &["--bus", &bus]].concat()), &Expected { codes, words: &[] })
-    });
+    surveyed_and_updated(described.chain(silent_units()), &[0], &[3, 4, 5, 6, 9], &["--plan"]);
 }
