@@ -64,9 +64,9 @@ fn a_prepared_lock_file_is_neither_followed_nor_truncated() {
     fs::remove_file(&lock).unwrap();
 
     // Once it is gone, the unit is locked, and one user is told once what that excludes.
-    read(&bench, &runtime, "out.bin").expect(0, &["Only processes of this user are kept from this unit"]);
+    read(&bench, &runtime, "out.bin").expect(0, &["Other users of this machine are not kept from this unit"]);
     let second = read(&bench, &runtime, "out.bin");
-    assert!(!second.stderr.contains("Only processes"), "{}", second.stderr);
+    assert!(!second.stderr.contains("Other users"), "{}", second.stderr);
     assert_eq!((mode(&lock), mode(&locks)), (0o600, 0o700));
 }
 

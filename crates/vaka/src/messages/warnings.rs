@@ -46,7 +46,7 @@ pub fn warning(warning: &Warning) -> String {
         }
         W::OtherUsersNotExcluded { reason } => {
             let why = reason.as_ref().map(|reason| format!(" ({reason})")).unwrap_or_default();
-            format!("Only processes of this user are kept from this unit, not those of other users{why}. 'vaka help security' tells how to change that.")
+            format!("Other users of this machine are not kept from this unit{why}. 'vaka help security' tells how to change that.")
         }
         W::NotLocked { reason } => {
             format!("The unit is not locked ({reason}): make sure that no other process works on it.")
