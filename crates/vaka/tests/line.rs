@@ -65,9 +65,24 @@ fn the_next_unit_is_updated_and_none_twice() {
     again(&[UserAction::Pull]);
     line.wait_for("ready for the next unit");
     again(&[UserAction::Plug]);
-    line.wait_for("already finished; nothing was written");
+    line.wait_for("already finished, by its serial number; nothing was written");
     Command::new("kill").args(["-INT", &line.id().to_string()]).status().unwrap();
     line.end().expect(0, &["1 unit: 1 updated"]);
+}
+
+/// Two units can have the same serial number. A unit that arrives while the finished one is still
+/// attached is another, and is updated.
+#[test]
+fn equal_serial_numbers_on_two_ports_are_two_units() {
+    let bench = Bench::of(vec![(unit("G-1"), Vec::new()), (unit("G-1"), Vec::new())]);
+    assert!(lock(&bench.world).act("1-2", &UserAction::Pull));
+    let file = firmware("gannet-1.3.0.dfu");
+    let mut line = Running::start(bench.command().args(["line", file.to_str().unwrap(), "--count", "2"]));
+    line.wait_for("updated, read-back, confirmed");
+    assert!(is_updated(&bench, "1-1") && !is_updated(&bench, "1-2"));
+    assert!(lock(&bench.world).act("1-2", &UserAction::Plug));
+    line.end().expect(0, &["2 units: 2 updated"]);
+    assert!(is_updated(&bench, "1-2"));
 }
 
 /// Units on two servers, as one line; places have the server before them.

@@ -66,8 +66,8 @@ struct UpdateJob<'a> {
     buses: Vec<Arc<dyn Bus>>,
     sheets: Vec<Sheet>,
     source: UpdateSource,
-    /// Products with serial numbers that are through.
-    through: Mutex<BTreeSet<(String, String)>>,
+    /// Where units were finished in this run, by product and serial number.
+    finished: Mutex<BTreeMap<(String, String), Location>>,
 }
 
 /// A message of a worker.
@@ -95,13 +95,14 @@ pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
     screen.ready();
     let counts = std::thread::scope(|scope| {
         let (sender, news) = mpsc::channel::<(Location, WorkerMessage)>();
-        let begin = |candidate: &Candidate<'_>| {
+        let begin = |candidate: &Candidate<'_>, occupied: &BTreeSet<Location>| {
             let (location, sender, job) = (candidate.location().clone(), sender.clone(), &job);
+            let occupied = occupied.clone();
             let place = bench.place(&location);
             scope.spawn(move || {
                 let told = sender.clone();
                 let tell = |event: Event| drop(told.send((location.clone(), WorkerMessage::Event(Box::new(event)))));
-                let ended = guarded(&place, || job.work(&location, &place, tell));
+                let ended = guarded(&place, || job.work(&location, &occupied, &place, tell));
                 let _ = sender.send((location, WorkerMessage::Ended(ended.map(Box::new))));
             });
         };
@@ -132,7 +133,7 @@ fn watch(
     job: &UpdateJob<'_>,
     bench: &Bench<'_>,
     news: &mpsc::Receiver<(Location, WorkerMessage)>,
-    begin: &dyn Fn(&Candidate<'_>),
+    begin: &dyn Fn(&Candidate<'_>, &BTreeSet<Location>),
     screen: &mut Screen,
 ) -> Result<Counts, CliError> {
     let mut ports: BTreeMap<Location, PortState> = BTreeMap::new();
@@ -148,7 +149,8 @@ fn watch(
             return Ok(counts);
         }
         if wants_more {
-            for candidate in new_arrivals(job, bench, &mut ports, screen)? {
+            let (arrivals, occupied) = new_arrivals(job, bench, &mut ports, screen)?;
+            for candidate in arrivals {
                 if job.args.count.is_some_and(|count| begun >= count) {
                     break;
                 }
@@ -156,7 +158,7 @@ fn watch(
                 let place_name = bench.place_name(candidate.location());
                 screen.begins(&bench.place(candidate.location()), place_name, &candidate);
                 ports.insert(candidate.location().clone(), PortState::Working);
-                begin(&candidate);
+                begin(&candidate, &occupied);
             }
         }
         let until = Instant::now() + LOOK;
@@ -183,13 +185,13 @@ fn watch(
     }
 }
 
-/// Newly attached units.
+/// Newly attached units, and all ports with a unit.
 fn new_arrivals<'b>(
     job: &UpdateJob<'_>,
     bench: &Bench<'b>,
     ports: &mut BTreeMap<Location, PortState>,
     screen: &Screen,
-) -> Result<Vec<Candidate<'b>>, CliError> {
+) -> Result<(Vec<Candidate<'b>>, BTreeSet<Location>), CliError> {
     let found = bench.select(job.common.unit.as_ref(), false).map_err(|error| bus_failure(&error))?;
     ports.retain(|location, port| {
         let is_there = found.iter().any(|candidate| candidate.location() == location);
@@ -208,8 +210,10 @@ fn new_arrivals<'b>(
             }
         }
     });
+    let working = ports.iter().filter(|(_, port)| matches!(port, PortState::Working)).map(|(location, _)| location);
+    let occupied = working.chain(found.iter().map(Candidate::location)).cloned().collect();
     let is_new = |candidate: &Candidate<'_>| !ports.contains_key(candidate.location()) && !candidate.sheets.is_empty();
-    Ok(found.into_iter().filter(is_new).collect())
+    Ok((found.into_iter().filter(is_new).collect(), occupied))
 }
 
 impl<'a> UpdateJob<'a> {
@@ -234,7 +238,7 @@ impl<'a> UpdateJob<'a> {
             return Err(environment::no_sheets());
         }
         let buses = environment::buses(common)?;
-        Ok(Self { args, common, buses, sheets, source, through: Mutex::default() })
+        Ok(Self { args, common, buses, sheets, source, finished: Mutex::default() })
     }
 
     fn file(
@@ -252,11 +256,18 @@ impl<'a> UpdateJob<'a> {
         Ok(UpdateSource::File { file, name, options, begun })
     }
 
-    /// Updates one unit; `None` if it is finished already.
-    fn work(&self, location: &Location, place: &str, mut tell: impl FnMut(Event)) -> Option<Report> {
+    /// Updates one unit; `None` if it is finished already. `occupied`: the ports with a unit when
+    /// this one arrived.
+    fn work(
+        &self,
+        location: &Location,
+        occupied: &BTreeSet<Location>,
+        place: &str,
+        mut tell: impl FnMut(Event),
+    ) -> Option<Report> {
         let bench = Bench::new(self.buses.clone(), &self.sheets).guarded(Arc::new(Locks));
         let unit = bench.select(Some(&Selector::Port(place.to_owned())), false).ok()?.into_iter().next()?;
-        if self.is_through(&bench, &unit, location) {
+        if self.is_finished(&bench, &unit, location, occupied) {
             return None;
         }
         let request = Request {
@@ -285,7 +296,7 @@ impl<'a> UpdateJob<'a> {
             }
             UpdateSource::Release { found, build } => self.staged(found, build, &request, &mut tell),
         };
-        self.note(&report);
+        self.note(&report, location);
         Some(report)
     }
 
@@ -311,23 +322,31 @@ impl<'a> UpdateJob<'a> {
         Report { code, ..report }
     }
 
-    /// Whether a unit was finished in this run, by its serial number.
-    fn is_through(&self, bench: &Bench<'_>, unit: &Candidate<'_>, location: &Location) -> bool {
-        let through = self.through.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        if through.is_empty() || !bench.can_probe(unit) {
+    /// Whether a unit was finished in this run, by its serial number. Two units can have the same
+    /// one: if the finished unit was still attached when this one arrived, this is another.
+    fn is_finished(
+        &self,
+        bench: &Bench<'_>,
+        unit: &Candidate<'_>,
+        location: &Location,
+        occupied: &BTreeSet<Location>,
+    ) -> bool {
+        let mut finished = self.finished.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        finished.retain(|_, at| at == location || !occupied.contains(at));
+        if finished.is_empty() || !bench.can_probe(unit) {
             return false;
         }
         let serial = bench.identity(location).ok().and_then(|identity| identity.facts.serial);
         let mut products = unit.sheets.iter().map(|sheet| &sheet.product.name);
-        serial.is_some_and(|serial| products.any(|product| through.contains(&(product.clone(), serial.clone()))))
+        serial.is_some_and(|serial| products.any(|product| finished.contains_key(&(product.clone(), serial.clone()))))
     }
 
     /// Records a unit by the serial numbers of both its modes.
-    fn note(&self, report: &Report) {
+    fn note(&self, report: &Report, location: &Location) {
         let (Some(product), ExitCode::Done) = (&report.product, report.code) else { return };
         let serials = [report.serial.clone(), report.application.as_ref().and_then(|next| next.serial.clone())];
-        let mut through = self.through.lock().unwrap_or_else(PoisonError::into_inner);
-        through.extend(serials.into_iter().flatten().map(|serial| (product.clone(), serial)));
+        let mut finished = self.finished.lock().unwrap_or_else(PoisonError::into_inner);
+        finished.extend(serials.into_iter().flatten().map(|serial| ((product.clone(), serial), location.clone())));
     }
 }
 

@@ -250,7 +250,9 @@ impl Screen {
         let time = duration::measured(unit.began.elapsed());
         let at = &unit.at;
         let line = match done {
-            Completion::Before => format!("{at:<10}  {}  already finished; nothing was written", unit.product),
+            Completion::Before => {
+                format!("{at:<10}  {}  already finished, by its serial number; nothing was written", unit.product)
+            }
             Completion::Now(report) => {
                 let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
                 let serial =
