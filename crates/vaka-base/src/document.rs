@@ -13,7 +13,8 @@ pub const MOST_FINDINGS: usize = 30;
 pub const MOST_BYTES: usize = 256 << 10;
 
 /// Bytes that are read in search of further findings: each correction reads the document again.
-const MOST_WORK: usize = 2 << 20;
+/// Chosen by us: a wrong document takes at most about twice as long as a right one of the same size.
+const MOST_WORK: usize = MOST_BYTES;
 
 /// Values that stand for a value that cannot be read, so that reading continues.
 const PLACEHOLDERS: [&str; 5] = ["\"x\"", "1", "[]", "false", "{}"];

@@ -165,13 +165,25 @@ pub(super) struct Reader<'a> {
     pub(super) names: &'a mut Names,
     pub(super) crcs: &'a BTreeMap<String, Arc<CrcSum>>,
     pub(super) depth: u32,
+    /// Operators of the present expression.
+    pub(super) operators: u32,
 }
 
 /// Maximum depth of nested brackets.
 const MOST_DEPTH: u32 = 64;
 
+/// Maximum number of operators of an expression. Chosen by us: a chain of operators becomes a tree
+/// as deep as the chain is long, and each evaluation recurses through it.
+const MOST_OPERATORS: u32 = 256;
+
 impl Reader<'_> {
     pub(super) fn expression(&mut self) -> Parsed<Expression> {
+        self.operators = 0;
+        self.nested()
+    }
+
+    /// An expression inside another one.
+    fn nested(&mut self) -> Parsed<Expression> {
         self.depth += 1;
         if self.depth > MOST_DEPTH {
             return Err(Problem::new(self.words.at(), "the nesting is too deep"));
@@ -181,11 +193,23 @@ impl Reader<'_> {
         if !self.words.takes("?") {
             return Ok(condition);
         }
+        self.count_operator()?;
         let at = condition.at;
-        let yes = self.expression()?;
+        let yes = self.nested()?;
         self.words.expect(":")?;
-        let no = self.expression()?;
+        let no = self.nested()?;
         Ok(Expression { node: Node::Choice(Box::new([condition, yes, no])), at })
+    }
+
+    fn count_operator(&mut self) -> Parsed<()> {
+        self.operators += 1;
+        match self.operators > MOST_OPERATORS {
+            true => {
+                let message = format!("the expression has more than {MOST_OPERATORS} operators");
+                Err(Problem::new(self.words.at(), message))
+            }
+            false => Ok(()),
+        }
     }
 
     fn level(&mut self, level: usize) -> Parsed<Expression> {
@@ -194,6 +218,7 @@ impl Reader<'_> {
         loop {
             let found = operators.iter().find(|(sign, _)| self.words.takes(sign) || self.words.takes_word(sign));
             let Some((_, operator)) = found else { return Ok(left) };
+            self.count_operator()?;
             let right = self.level(level + 1)?;
             let at = left.at;
             left = Expression { node: Node::Binary(*operator, Box::new(left), Box::new(right)), at };
@@ -233,7 +258,7 @@ impl Reader<'_> {
             }
             Token::Sign("(") => {
                 self.words.take();
-                let inner = self.expression()?;
+                let inner = self.nested()?;
                 self.words.expect(")")?;
                 inner.node
             }
@@ -289,7 +314,7 @@ impl Reader<'_> {
             if !given.is_empty() {
                 self.words.expect(",")?;
             }
-            given.push(self.expression()?);
+            given.push(self.nested()?);
         }
         let optional = matches!(function, Function::Hex | Function::LowerHex | Function::Dec) && given.len() == 1;
         if given.len() != takes.len() && !optional {
@@ -310,8 +335,8 @@ impl Reader<'_> {
 
     fn over(&mut self) -> Parsed<ChecksumScope> {
         self.words.expect_word("in")?;
-        let bytes = Box::new(self.expression()?);
-        let by = if self.words.takes_word("by") { Some(Box::new(self.expression()?)) } else { None };
+        let bytes = Box::new(self.nested()?);
+        let by = if self.words.takes_word("by") { Some(Box::new(self.nested()?)) } else { None };
         Ok(ChecksumScope { bytes, by })
     }
 
@@ -338,7 +363,7 @@ impl Reader<'_> {
     /// `rounds(COUNT, state = EXPR: EXPR)`
     fn rounds(&mut self) -> Parsed<Node> {
         self.words.expect("(")?;
-        let count = Box::new(self.expression()?);
+        let count = Box::new(self.nested()?);
         self.words.expect(",")?;
         let (state, from) = self.state()?;
         let each = self.last()?;
@@ -348,12 +373,12 @@ impl Reader<'_> {
     fn state(&mut self) -> Parsed<(Name, Box<Expression>)> {
         let state = self.local()?;
         self.words.expect("=")?;
-        Ok((state, Box::new(self.expression()?)))
+        Ok((state, Box::new(self.nested()?)))
     }
 
     fn last(&mut self) -> Parsed<Box<Expression>> {
         self.words.expect(":")?;
-        let each = Box::new(self.expression()?);
+        let each = Box::new(self.nested()?);
         self.words.expect(")")?;
         Ok(each)
     }

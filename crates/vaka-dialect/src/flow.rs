@@ -139,6 +139,9 @@ const MOST_PLACE: i128 = 1 << 20;
 /// Maximum number of calls to follow, because steps may call each other.
 const MOST_CALLS: usize = 20_000;
 
+/// Maximum number of named steps that are under way at once. Chosen by us: each one is a recursion.
+const MOST_CALL_DEPTH: usize = 32;
+
 /// Follows operations.
 pub(super) struct FlowChecker<'a> {
     pub(super) names: &'a Names,
@@ -334,6 +337,10 @@ impl FlowChecker<'_> {
                     let way: Vec<&str> =
                         calling[from..].iter().chain([&number]).map(|index| self.steps[*index].0.as_str()).collect();
                     let message = format!("infinite recursion: {} calls itself", way.join(" → "));
+                    return self.note(Err(Problem::new(target.at, message)));
+                }
+                if calling.len() == MOST_CALL_DEPTH {
+                    let message = format!("more than {MOST_CALL_DEPTH} named steps call each other in a row");
                     return self.note(Err(Problem::new(target.at, message)));
                 }
                 let calling: Vec<usize> = calling.iter().copied().chain([number]).collect();

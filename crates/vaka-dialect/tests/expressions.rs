@@ -223,6 +223,16 @@ fn expressions_are_nested_to_a_limit() {
     assert_eq!(value(&many), Ok(Value::Int(5)));
 }
 
+/// A chain of operators becomes a tree as deep as the chain is long.
+#[test]
+fn an_expression_has_a_limited_number_of_operators() {
+    let sum = |operators: usize| format!("1{}", "+1".repeat(operators));
+    assert_eq!(value(&sum(256)), Ok(Value::Int(257)));
+    for long in [sum(257), sum(100_000), "1?1:".repeat(50_000) + "1", format!("({}) * ({})", sum(128), sum(128))] {
+        assert!(value(&long).unwrap_err().contains("the expression has more than 256 operators"));
+    }
+}
+
 /// A value that never fits its field is refused; one that can be too large is warned of. What can
 /// only be too small, or is written in digits or bits, is found when the frame is made. `x` is a
 /// byte that the unit reports, `y` a signed one, `z` 16 bits, `t` bytes.

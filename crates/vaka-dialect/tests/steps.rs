@@ -65,6 +65,17 @@ fn steps_are_nested_to_a_limit() {
     assert!(restart("# nothing").is_err());
 }
 
+/// Named steps may call each other in a chain of limited length.
+#[test]
+fn named_steps_call_each_other_to_a_limit() {
+    let chain = |len: usize| {
+        let steps: String = (1..len).map(|n| format!("[steps.s{n}]\ndo = \"s{}\"\n", n + 1)).collect();
+        parse(&format!("{BEGIN}[restart]\ndo = \"s1\"\n{steps}[steps.s{len}]\ndo = \"wait 1 ms\"\n"))
+    };
+    assert!(chain(32).is_ok());
+    assert!(chain(33).unwrap_err().to_string().contains("more than 32 named steps call each other in a row"));
+}
+
 #[test]
 fn times_have_units() {
     use std::time::Duration;

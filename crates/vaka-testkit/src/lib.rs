@@ -2,6 +2,7 @@
 //! crate's tests can use it.
 
 pub mod demo;
+pub mod files;
 pub mod program;
 mod random;
 

@@ -130,7 +130,7 @@ impl Checker<'_> {
                 return None;
             }
         };
-        Some(Reader { words, names: &mut self.names, crcs: &self.crcs, depth: 0 })
+        Some(Reader { words, names: &mut self.names, crcs: &self.crcs, depth: 0, operators: 0 })
     }
 
     /// Checks a short name for use in a product sheet.

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use super::bounded::{Expected, all, problem, program};
 use crate::support::{firmware, root};
+use vaka_testkit::files::{hex, uf2_block};
 
 /// A file with a name and content, what is done with it, and how that must end.
 struct Case {
@@ -22,37 +23,6 @@ fn description(file: &'static str, text: String, codes: &'static [i32], words: &
     let args: &[&str] =
         if file.ends_with(".dialect.toml") { &["dialect", "check", "FILE"] } else { &["sheet", "check", "FILE"] };
     Case { file, bytes: text.into_bytes(), args, expected: Expected { codes, words } }
-}
-
-/// A record of Intel HEX.
-fn record(address: u16, kind: u8, data: &[u8]) -> String {
-    let [high, low] = address.to_be_bytes();
-    let bytes = [&[u8::try_from(data.len()).unwrap(), high, low, kind], data].concat();
-    let sum = bytes.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte)).wrapping_neg();
-    let digits = bytes.iter().chain([&sum]).map(|byte| format!("{byte:02X}"));
-    format!(":{}\n", digits.collect::<String>())
-}
-
-/// A HEX file with these bytes, one in each record.
-fn hex(bytes: impl Iterator<Item = (u32, u8)>) -> String {
-    let (mut text, mut high) = (String::new(), None);
-    for (address, byte) in bytes {
-        let [a, b, c, d] = address.to_be_bytes();
-        if high.replace([a, b]) != Some([a, b]) {
-            text += &record(0, 4, &[a, b]);
-        }
-        text += &record(u16::from_be_bytes([c, d]), 0, &[byte]);
-    }
-    text + ":00000001FF\n"
-}
-
-/// A block of UF2 whose payload has 256 bytes.
-fn block(address: u32, number: u32, total: u32) -> Vec<u8> {
-    let words = [0x0A32_4655, 0x9E5D_5157, 0x2000, address, 256, number, total, 0x5EAB_D123];
-    let mut block: Vec<u8> = words.iter().flat_map(|word: &u32| word.to_le_bytes()).collect();
-    block.resize(508, 0);
-    block.extend(0x0AB1_6F30u32.to_le_bytes());
-    block
 }
 
 /// An ELF file of 32 bits with these program headers and this content behind them. Source: System V
@@ -91,16 +61,16 @@ fn stamped(length: u32, last: u32) -> String {
     }
     stamp.extend([7; 32]);
     stamp.extend(b"part=x\0\0");
-    let bytes = (0..).zip(stamp).chain([(last, 1)]);
-    hex(bytes)
+    let bytes: Vec<(u32, u8)> = (0..).zip(stamp).chain([(last, 1)]).collect();
+    hex(bytes.iter().map(|(at, byte)| (*at, std::slice::from_ref(byte))))
 }
 
 fn images() -> Vec<(&'static str, Case)> {
-    let gaps = |step: u32| hex((0..200_000).map(|n| (n * step, 7)));
-    let falling = hex((0..200_000u32).map(|n| (2 * (200_000 - n), 7)));
-    let blocks = |step: u32| (0..20_000).flat_map(|n| block(n * step, n, 20_000)).collect::<Vec<u8>>();
+    let gaps = |step: u32| hex((0..200_000).map(|n| (n * step, &[7][..])));
+    let falling = hex((0..200_000u32).map(|n| (2 * (200_000 - n), &[7][..])));
+    let blocks = |step: u32| (0..20_000).flat_map(|n| uf2_block(n * step, n, 20_000)).collect::<Vec<u8>>();
     let families = (0..20_000).flat_map(|n| {
-        let mut one = block(0x1000 + 256 * n, 0, 1);
+        let mut one = uf2_block(0x1000 + 256 * n, 0, 1);
         one[28..32].copy_from_slice(&n.to_le_bytes());
         one
     });
@@ -128,7 +98,10 @@ fn images() -> Vec<(&'static str, Case)> {
         ("HEX of one byte per record", case("a.hex", gaps(1), &[3], &["200 000 bytes in 1 segment"])),
         ("HEX of 200,000 segments", case("a.hex", gaps(2), &[3], &["in 200000 segments"])),
         ("HEX of falling segments", case("a.hex", falling, &[3], &["in 200000 segments"])),
-        ("HEX over 4 GiB", case("a.hex", hex([(0, 1), (u32::MAX, 2)].into_iter()), &[3], &["2 segments"])),
+        (
+            "HEX over 4 GiB",
+            case("a.hex", hex([(0, &[1][..]), (u32::MAX, &[2][..])].into_iter()), &[3], &["2 segments"]),
+        ),
         ("HEX of one line of 4 MiB", case("a.hex", format!(":{}", "0".repeat(4 << 20)), &[8], &[])),
         ("HEX of empty lines", case("a.hex", "\n".repeat(4 << 20), &[8], &[])),
         ("UF2 of 20,000 blocks", case("a.uf2", blocks(256), &[3], &["5000 KiB in 1 segment"])),
@@ -138,8 +111,11 @@ fn images() -> Vec<(&'static str, Case)> {
             "UF2 of 20,000 families",
             case("a.uf2", families.collect::<Vec<u8>>(), &[8], &["than the 64 that a file may have"]),
         ),
-        ("UF2 that says 4 billion blocks", case("a.uf2", block(0, 0, u32::MAX), &[8], &["1 of 4294967295 blocks"])),
-        ("UF2 at the end of memory", case("a.uf2", block(0xFFFF_FF80, 0, 1), &[8], &["exceeds the highest address"])),
+        ("UF2 that says 4 billion blocks", case("a.uf2", uf2_block(0, 0, u32::MAX), &[8], &["1 of 4294967295 blocks"])),
+        (
+            "UF2 at the end of memory",
+            case("a.uf2", uf2_block(0xFFFF_FF80, 0, 1), &[8], &["exceeds the highest address"]),
+        ),
         ("a DFU file of 255 targets", case("a.dfu", dfu(255, u32::MAX), &[8], &[])),
         ("a DFU file of 4 billion elements", case("a.dfu", dfu(1, u32::MAX), &[8], &[])),
         ("nothing", case("a.bin", "", &[8], &[])),
