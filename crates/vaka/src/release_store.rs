@@ -57,9 +57,11 @@ pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Op
     let choosing =
         ReleaseQuery { product: product.as_deref(), channel: wanted.channel.as_deref(), version: version(wanted) };
     let candidates: Vec<Candidate<'_>> = releases.iter().map(|(_, release)| candidate(release)).collect();
-    let pick = choose(&candidates, &choosing).map_err(CommandError::NoReleaseSelected)?;
+    let not_used: Vec<String> = skipped.iter().map(|(path, error)| not_used(path, error)).collect();
+    let pick = choose(&candidates, &choosing)
+        .map_err(|error| CommandError::NoReleaseSelected { error, not_used: not_used.clone() })?;
     let others = pick.others.iter().map(|at| candidates[*at].manifest.in_words());
-    let others = others.chain(skipped.iter().map(|(path, error)| not_used(path, error))).collect();
+    let others = others.chain(not_used).collect();
     let (path, release) = releases.swap_remove(pick.index);
     Ok(Some(Found { path, release, others }))
 }

@@ -240,6 +240,10 @@ fn useless_files_in_a_folder_do_not_stop_a_release() {
     for name in ["unsigned", "foreign", "description", "empty", "folder", "dangling", "zero", "pipe", "sparse"] {
         assert!(chosen.stdout.contains(&format!("not used: {name}.vaka")), "{name}: {}", chosen.stdout);
     }
+    // They are listed too if no usable release has the version: one of them may.
+    let missing = shop.update(&folder, &["--plan", "--version", "7.0"]);
+    missing
+        .expect(3, &["no release has the version 7.0", "not used: junk.vaka (", "not used: cut.vaka (it is truncated"]);
     // A file that is named alone is refused with its reason.
     for (name, code, words) in [("unsigned", 3, "is not signed"), ("cut", 8, "truncated"), ("sparse", 8, "larger than")]
     {

@@ -76,8 +76,8 @@ pub enum CommandError {
     /// The stamp of the image has other texts.
     OtherStamp { path: PathBuf, at: Address },
 
-    /// No release can be selected.
-    NoReleaseSelected(SelectError),
+    /// No release can be selected. `not_used`: files of the folder that were not considered, as text.
+    NoReleaseSelected { error: SelectError, not_used: Vec<String> },
     /// A folder has no release.
     NoReleaseIn { path: PathBuf, ending: &'static str },
     /// No release in a folder can be used; the reason for each.
@@ -205,7 +205,7 @@ impl CommandError {
             | Self::Gaps { .. }
             | Self::NoStampText { .. }
             | Self::OtherStamp { .. }
-            | Self::NoReleaseSelected(_)
+            | Self::NoReleaseSelected { .. }
             | Self::Unsigned { .. }
             | Self::UnknownSigner { .. }
             | Self::RevokedKey { .. }
@@ -313,7 +313,10 @@ impl CommandError {
                 format!("{}: the stamp at {at} has other fields.", path.display())
             }
 
-            Self::NoReleaseSelected(error) => format!("No release can be selected: {error}."),
+            Self::NoReleaseSelected { error, not_used } => {
+                let not_used = not_used.iter().map(|file| format!("\n  {file}"));
+                format!("No release can be selected: {error}.{}", not_used.collect::<String>())
+            }
             Self::NoReleaseIn { path, ending } => {
                 format!("{}: the folder has no release (*.{ending}).", path.display())
             }
@@ -390,7 +393,7 @@ impl CommandError {
             | Self::PackInconsistent(_)
             | Self::PackInput { .. }
             | Self::NotSound { .. } => "Nothing was written.",
-            Self::NoReleaseSelected(_)
+            Self::NoReleaseSelected { .. }
             | Self::Unsigned { .. }
             | Self::UnknownSigner { .. }
             | Self::RevokedKey { .. }
@@ -444,7 +447,7 @@ impl CommandError {
                 "Omit the fields to seal the existing stamp, or change it where the firmware is built."
             }
 
-            Self::NoReleaseSelected(_) => {
+            Self::NoReleaseSelected { .. } => {
                 "Select one with --version V, --known-good or --channel NAME, or give its file."
             }
             Self::NoReleaseIn { .. } => "Give a firmware file, a release, or a folder of releases.",
