@@ -5,7 +5,9 @@
 mod shapes;
 mod support;
 
-use shapes::{Shape, chorus, ledger, parcel, porter, ribbon, spoken, tagged};
+use shapes::{
+    Shape, beckon, belfry, chorus, galley, ledger, parcel, porter, ribbon, satchel, skein, spoken, tagged, tally,
+};
 use support::failure;
 use vaka_boot::failure::FailureKind;
 use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome};
@@ -48,6 +50,42 @@ fn requests_with_nothing_but_numbers_and_a_helper_in_ram() {
 fn records_between_marks() {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(ledger::Ledger::default())) };
     Shape { name: "ledger", dialect: ledger::DIALECT, maker, check: Check::ReadBack, len: 2200 }.holds();
+}
+
+#[test]
+fn bulk_pipes_with_requests_beside_them() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(satchel::Satchel::default())) };
+    Shape { name: "satchel", dialect: satchel::DIALECT, maker, check: Check::ReadBack, len: 2300 }.holds();
+}
+
+#[test]
+fn blocks_under_way_of_which_only_the_lost_ones_are_sent_again() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(skein::Skein::default())) };
+    Shape { name: "skein", dialect: skein::DIALECT, maker, check: Check::ReadBack, len: 2300 }.holds();
+}
+
+#[test]
+fn a_receiver_that_asks_for_its_blocks() {
+    let maker = beckon::maker;
+    Shape { name: "beckon", dialect: beckon::DIALECT, maker, check: Check::DeviceChecked, len: 2300 }.holds();
+}
+
+#[test]
+fn a_number_that_outlives_a_program() {
+    let maker = tally::maker;
+    Shape { name: "tally", dialect: tally::DIALECT, maker, check: Check::ReadBack, len: 1700 }.holds();
+}
+
+#[test]
+fn lines_over_bulk_pipes_with_a_buffer() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(galley::Galley::default())) };
+    Shape { name: "galley", dialect: galley::DIALECT, maker, check: Check::ReadBack, len: 2300 }.holds();
+}
+
+#[test]
+fn a_status_on_a_pipe_of_its_own() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(belfry::Belfry::default())) };
+    Shape { name: "belfry", dialect: belfry::DIALECT, maker, check: Check::ReadBack, len: 2300 }.holds();
 }
 
 fn ribbon_shape() -> Shape {

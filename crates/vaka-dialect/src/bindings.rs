@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use super::evaluate::EvaluationError;
 use super::expression::Expression;
-use super::field::{Field, Meaning};
+use super::field::{Field, Form, Meaning};
 use super::frame::{EvaluationContext, FieldView, Found, Mismatch, ParseOutcome};
 use super::model::{Dialect, Exchange};
 use super::steps::Time;
@@ -27,6 +27,8 @@ pub enum ReplyOutcome {
     Done(usize),
     /// The unit is busy; the number of bytes consumed.
     Busy(usize),
+    /// The unit did not receive the frame intact; the number of bytes consumed.
+    Nak(usize),
     /// The unit rejected the request, with this text.
     Refused(String),
     /// The frame is incomplete: at least this many bytes are missing.
@@ -174,11 +176,11 @@ impl Bindings {
         let Some(fields) = &exchange.send else { return Ok(Vec::new()) };
         let body = self.context().emit(fields)?;
         let frame = match (&self.dialect.envelope.send, self.dialect.envelope.body) {
-            (Some(envelope), Some(name)) if !exchange.bare => self.enveloped(envelope, name, body)?,
+            (Some(envelope), Some(name)) if !exchange.is_sent_bare() => self.enveloped(envelope, name, body)?,
             _ => body,
         };
         match self.dialect.largest {
-            Some(largest) if frame.len() > largest => {
+            Some(largest) if frame.len() > largest && !exchange.sends_aside() => {
                 Err(EvaluationError(format!("the frame has {} bytes; the unit accepts {largest}", frame.len())))
             }
             _ => Ok(frame),
@@ -194,7 +196,7 @@ impl Bindings {
         let Some(fields) = &exchange.send else { return Vec::new() };
         let inner = self.context().view_sent(fields);
         match (&self.dialect.envelope.send, self.dialect.envelope.body) {
-            (Some(envelope), Some(name)) if !exchange.bare => {
+            (Some(envelope), Some(name)) if !exchange.is_sent_bare() => {
                 let body: Value = inner.iter().flat_map(|view| view.bytes.clone()).collect::<Vec<_>>().into();
                 let outer = EvaluationContext { body: Some((name, &body)), ..self.context() }.view_sent(envelope);
                 self.unfolded(envelope, name, outer, inner)
@@ -217,16 +219,17 @@ impl Bindings {
     }
 
     /// Whether bytes after a reply are padding.
-    fn is_padded(&self) -> bool {
-        self.dialect.carrier.kind().pads_replies
+    fn is_padded(&self, exchange: &Exchange) -> bool {
+        self.dialect.carrier.kind().pads_replies && !exchange.receives_aside()
     }
 
     /// Parses a received frame of an exchange and stores what it captures. `whole` means that
     /// `input` is exactly one frame; otherwise more bytes may follow.
     pub fn answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool) -> ReplyOutcome {
-        let padded = self.is_padded();
+        let padded = self.is_padded(exchange);
         let dialect = self.dialect.clone();
-        let envelope = dialect.envelope.reply.as_ref().zip(dialect.envelope.body).filter(|_| !exchange.bare);
+        let envelope =
+            dialect.envelope.reply.as_ref().zip(dialect.envelope.body).filter(|_| !exchange.is_received_bare());
         let Some((envelope, name)) = envelope else { return self.inner_answer(exchange, input, whole, padded) };
         let found = match self.context().read(envelope, input, whole, padded) {
             ParseOutcome::Match(found) => found,
@@ -247,6 +250,7 @@ impl Bindings {
         let answer = match self.inner_answer(exchange, &body, true, padded) {
             ReplyOutcome::Done(_) => ReplyOutcome::Done(found.used),
             ReplyOutcome::Busy(_) => ReplyOutcome::Busy(found.used),
+            ReplyOutcome::Nak(_) => ReplyOutcome::Nak(found.used),
             other => other,
         };
         if matches!(answer, ReplyOutcome::Differs(_)) {
@@ -261,13 +265,15 @@ impl Bindings {
         }
     }
 
-    /// Tries the reply, then the busy patterns, then the rejection patterns.
+    /// Tries the reply, then the patterns of a busy unit, of a frame that was not received intact, and
+    /// of a rejection.
     fn inner_answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool, padded: bool) -> ReplyOutcome {
         let mut more = None;
         let mut first = None;
         let busy = exchange.busy.iter().map(|fields| (fields, Some(Meaning::Busy)));
+        let nak = exchange.nak.iter().map(|fields| (fields, Some(Meaning::Nak)));
         let refused = exchange.refused.iter().map(|fields| (fields, Some(Meaning::Refused(String::new()))));
-        let replies = exchange.reply.iter().map(|fields| (fields, None)).chain(busy).chain(refused);
+        let replies = exchange.reply.iter().map(|fields| (fields, None)).chain(busy).chain(nak).chain(refused);
         for (fields, means) in replies {
             match self.context().read(fields, input, whole, padded) {
                 ParseOutcome::Match(Found { used, values, meaning }) => {
@@ -333,8 +339,14 @@ impl Bindings {
 
     /// The received frame, field by field, according to the pattern that matches best.
     pub fn view_answer(&self, exchange: &Exchange, input: &[u8]) -> Vec<FieldView> {
-        let padded = self.is_padded();
-        let envelope = self.dialect.envelope.reply.as_ref().zip(self.dialect.envelope.body).filter(|_| !exchange.bare);
+        let padded = self.is_padded(exchange);
+        let envelope = self
+            .dialect
+            .envelope
+            .reply
+            .as_ref()
+            .zip(self.dialect.envelope.body)
+            .filter(|_| !exchange.is_received_bare());
         let Some((envelope, name)) = envelope else { return self.view_inner(exchange, input, padded) };
         let outer = self.context().view_received(envelope, input, padded);
         let ParseOutcome::Match(found) = self.context().read(envelope, input, true, padded) else { return outer };
@@ -346,7 +358,7 @@ impl Bindings {
     }
 
     fn view_inner(&self, exchange: &Exchange, input: &[u8], padded: bool) -> Vec<FieldView> {
-        let all = exchange.reply.iter().chain(&exchange.busy).chain(&exchange.refused);
+        let all = exchange.reply.iter().chain(&exchange.busy).chain(&exchange.nak).chain(&exchange.refused);
         let fits =
             |fields: &&Vec<Field>| matches!(self.context().read(fields, input, true, padded), ParseOutcome::Match(_));
         let fields = all.clone().find(fits).or(exchange.reply.as_ref());
@@ -356,13 +368,26 @@ impl Bindings {
     /// The length of an exchange's reply in bytes, if it is known in advance.
     pub fn reply_length(&self, exchange: &Exchange) -> Option<usize> {
         let inner = self.length_of(exchange.reply.as_ref()?);
-        let envelope = self.dialect.envelope.reply.as_ref().zip(self.dialect.envelope.body).filter(|_| !exchange.bare);
+        let envelope = self
+            .dialect
+            .envelope
+            .reply
+            .as_ref()
+            .zip(self.dialect.envelope.body)
+            .filter(|_| !exchange.is_received_bare());
         let Some((envelope, name)) = envelope else { return inner };
         let around = envelope.iter().map(|field| match field.name == Some(name) {
             true => field.fixed_len().or(inner),
             false => field.fixed_len(),
         });
         around.sum()
+    }
+
+    /// Whether the reply of an exchange has no end of its own: its last field takes all bytes.
+    pub fn is_reply_open(&self, exchange: &Exchange) -> bool {
+        let envelope = self.dialect.envelope.reply.as_ref().filter(|_| !exchange.is_received_bare());
+        let last = envelope.or(exchange.reply.as_ref()).and_then(|fields| fields.last());
+        last.is_some_and(|field| matches!(field.form, Form::Bytes(None)) && field.value.is_none())
     }
 
     fn length_of(&self, fields: &[Field]) -> Option<usize> {
@@ -381,6 +406,7 @@ fn told(meaning: &Meaning, used: usize) -> ReplyOutcome {
     match meaning {
         Meaning::Ok => ReplyOutcome::Done(used),
         Meaning::Busy => ReplyOutcome::Busy(used),
+        Meaning::Nak => ReplyOutcome::Nak(used),
         Meaning::Refused(words) => ReplyOutcome::Refused(words.clone()),
     }
 }

@@ -104,6 +104,10 @@ impl Dialect {
                     };
                     ([word("DTR", dtr), word("RTS", rts)].into_iter().flatten().collect::<Vec<_>>().join(", "), &[])
                 }
+                Step::Break(time, _) => (format!("break {}", self.written(time.value.at)), &[]),
+                Step::Raw(bytes, _) => (format!("raw {}", self.written(bytes.at)), &[]),
+                Step::Alternate(number, _) => (format!("alternate setting {number}"), &[]),
+                Step::BusReset => ("reset of the port".to_owned(), &[]),
                 Step::Drain => ("discard incoming data".to_owned(), &[]),
                 Step::Leaves(_) => ("the unit disconnects".to_owned(), &[]),
                 Step::ComesBack(_) => ("the unit disconnects and returns".to_owned(), &[]),
@@ -135,6 +139,9 @@ impl Dialect {
             let setup = exchange.control.back.as_ref().map(|form| request(form, "in"));
             let words: Vec<String> = setup.into_iter().chain([join(fields)]).collect();
             rows.push(row(depth, "  ← expected", words.join(" ")));
+        }
+        for fields in &exchange.nak {
+            rows.push(row(depth, "  ← nak", join(fields)));
         }
         for fields in &exchange.busy {
             rows.push(row(depth, "  ← busy", join(fields)));

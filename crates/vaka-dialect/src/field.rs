@@ -79,6 +79,8 @@ pub(super) enum Meaning {
     Ok,
     /// The unit is busy; retry.
     Busy,
+    /// The unit did not receive the frame intact.
+    Nak,
     /// The unit refuses, and why.
     Refused(String),
 }

@@ -260,16 +260,8 @@ impl FlowChecker<'_> {
                     self.note(Err(Problem::new(*at, "a piece must have at least one byte")));
                 }
                 self.expression(of, known, ExpectedType::Bytes);
-                self.looped(
-                    body,
-                    known,
-                    calling,
-                    &[
-                        (self.given.piece, Type::Bytes(None)),
-                        (self.given.place, Type::Int(0, MOST_PLACE)),
-                        (self.given.nth, Type::Int(0, MOST_PLACE)),
-                    ],
-                );
+                let locals = self.pieces(size, of, known);
+                self.looped(body, known, calling, &locals);
             }
             Step::Repeat { count, body } => {
                 self.expression(count, known, ExpectedType::Int);
@@ -293,11 +285,39 @@ impl FlowChecker<'_> {
                 self.expression(done, known, ExpectedType::Truth);
             }
             Step::Expect(condition, _) => self.expression(condition, known, ExpectedType::Truth),
-            Step::Line(_, at) | Step::Signals { at, .. } if !self.carrier.kind().has_line => {
+            Step::Line(_, at) | Step::Signals { at, .. } | Step::Break(_, at) if !self.carrier.kind().has_line => {
                 self.note(Err(Problem::new(*at, "this applies only to a serial carrier")));
             }
-            Step::Line(..) | Step::Signals { .. } | Step::Drain | Step::Fail(_) => {}
+            Step::Raw(_, at) if !self.carrier.kind().is_stream => {
+                self.note(Err(Problem::new(*at, "this applies only to a serial carrier and to pipes")));
+            }
+            Step::Alternate(_, at) if !self.carrier.kind().has_settings => {
+                self.note(Err(Problem::new(*at, "this applies only to pipes")));
+            }
+            Step::Break(time, _) => self.time(time, known),
+            Step::Raw(bytes, _) => self.expression(bytes, known, ExpectedType::Bytes),
+            Step::Line(..) | Step::Signals { .. } | Step::Alternate(..) => {}
+            Step::BusReset | Step::Drain | Step::Fail(_) => {}
         }
+    }
+
+    /// The names of a loop over pieces of bytes, with the most that is known about them.
+    fn pieces(&self, size: &Expression, of: &Expression, known: &Environment) -> [(Name, Type); 3] {
+        let here = self.here(known, None);
+        let len = of.bytes_kind(&here).ok().flatten().map(|len| len as i128);
+        let size = size.int_kind(&here).ok().filter(|(low, high)| low == high && *low > 0).map(|(size, _)| size);
+        let (place, nth, piece) = match len.zip(size) {
+            Some((len, size)) => {
+                let whole = usize::try_from(size).ok().filter(|_| len % size == 0);
+                ((len - 1).max(0), ((len - 1) / size).max(0), whole)
+            }
+            None => (MOST_PLACE, MOST_PLACE, None),
+        };
+        [
+            (self.given.piece, Type::Bytes(piece)),
+            (self.given.place, Type::Int(0, place)),
+            (self.given.nth, Type::Int(0, nth)),
+        ]
     }
 
     fn looped(&self, body: &[Step], known: &mut Environment, calling: &[usize], locals: &[(Name, Type)]) {
@@ -383,16 +403,18 @@ impl FlowChecker<'_> {
         exchange.within.iter().chain(&exchange.pause).for_each(|time| self.time(time, known));
         if let Some(fields) = &exchange.send {
             self.sent(fields, known);
-            if let Some(envelope) = self.envelope.send.as_ref().filter(|_| !exchange.bare) {
+            if let Some(envelope) = self.envelope.send.as_ref().filter(|_| !exchange.is_sent_bare()) {
                 self.fields(envelope, &self.with_body(known), true);
             }
         }
         let before = known.clone();
-        if let Some(envelope) = self.envelope.reply.as_ref().filter(|_| exchange.has_reply() && !exchange.bare) {
+        if let Some(envelope) =
+            self.envelope.reply.as_ref().filter(|_| exchange.has_reply() && !exchange.is_received_bare())
+        {
             self.fields(envelope, known, false);
             self.capture(envelope, known);
         }
-        for fields in exchange.busy.iter().chain(&exchange.refused) {
+        for fields in exchange.busy.iter().chain(&exchange.nak).chain(&exchange.refused) {
             self.fields(fields, known, false);
         }
         if let Some(fields) = &exchange.reply {

@@ -663,6 +663,7 @@ impl EvaluationContext<'_> {
                 (Some(wrong), _) => format!("expected {}; received {found}", wrong.expected),
                 (None, Some(Meaning::Refused(sentence))) => format!("{found}: {sentence}"),
                 (None, Some(Meaning::Busy)) => format!("{found}: busy"),
+                (None, Some(Meaning::Nak)) => format!("{found}: send again"),
                 (None, Some(Meaning::Ok)) => format!("{found}: ok"),
                 (None, None) => found,
             };

@@ -1,6 +1,6 @@
 //! A checked dialect.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::carrier::Carrier;
@@ -31,6 +31,8 @@ pub struct Dialect {
     pub junk: usize,
     /// Sizes and order.
     pub geometry: Geometry,
+    /// Whether a write needs all bytes of the transfer, not only those of its chunk.
+    pub needs_whole: bool,
     /// Possible problems.
     pub warnings: Vec<DialectError>,
     pub(super) exchanges: Vec<Exchange>,
@@ -101,6 +103,18 @@ pub enum FrameRoute {
     Upload,
     /// The six bytes of a DFU status.
     Status,
+    /// A control transfer, beside a carrier of another kind.
+    Request,
+    /// Another bulk or interrupt pipe than that of the carrier, by its bEndpointAddress.
+    Pipe(u8),
+}
+
+impl FrameRoute {
+    /// Whether the frame travels beside the carrier's own way. Such a frame is one transfer without
+    /// framing and envelope.
+    fn is_aside(self) -> bool {
+        matches!(self, Self::Request | Self::Pipe(_))
+    }
 }
 
 /// The way to retry when the unit is busy.
@@ -130,6 +144,9 @@ pub struct Exchange {
     pub(super) reply: Option<Vec<Field>>,
     pub(super) refused: Vec<Vec<Field>>,
     pub(super) busy: Vec<Vec<Field>>,
+    pub(super) nak: Vec<Vec<Field>>,
+    /// How often the frame is sent again because the unit did not receive it intact.
+    pub naks: u32,
     /// Whether a stall means that the unit is busy.
     pub busy_on_stall: bool,
     /// The way to retry when the unit is busy.
@@ -170,6 +187,26 @@ impl Exchange {
     pub fn has_reply(&self) -> bool {
         self.reply.is_some()
     }
+
+    /// Whether the frame is sent by a control request or another pipe than that of the carrier.
+    pub fn sends_aside(&self) -> bool {
+        self.via.is_some_and(FrameRoute::is_aside)
+    }
+
+    /// Whether the reply comes by a control request or another pipe than that of the carrier.
+    pub fn receives_aside(&self) -> bool {
+        self.take.is_some_and(FrameRoute::is_aside)
+    }
+
+    /// Whether the frame is sent without the envelope.
+    pub(super) fn is_sent_bare(&self) -> bool {
+        self.bare || self.sends_aside()
+    }
+
+    /// Whether the reply comes without the envelope.
+    pub(super) fn is_received_bare(&self) -> bool {
+        self.bare || self.receives_aside()
+    }
 }
 
 /// The operations of a dialect.
@@ -190,12 +227,14 @@ pub enum OperationName {
     Unprotect,
     Restart,
     Enter,
+    Recover,
 }
 
 impl OperationName {
     /// All operations in the order in which they run.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 15] = [
         Self::Enter,
+        Self::Recover,
         Self::Sync,
         Self::Identify,
         Self::Unlock,
@@ -228,6 +267,7 @@ impl OperationName {
             Self::Unprotect => "unprotect",
             Self::Restart => "restart",
             Self::Enter => "enter",
+            Self::Recover => "recover",
         }
     }
 
@@ -286,6 +326,8 @@ pub struct Operation {
     pub leaves: bool,
     /// Whether a restart requires `end`, so that `end` runs even if nothing was written.
     pub needs_end: bool,
+    /// Whether a recovery also runs at the beginning of each session.
+    pub at_start: bool,
 }
 
 /// A property that a unit reports.
@@ -357,18 +399,29 @@ pub struct BuiltinNames {
     pub piece: Name,
     pub place: Name,
     pub nth: Name,
+    pub whole: Name,
 }
 
 impl BuiltinNames {
     /// Whether `name` is a built-in name.
     pub(super) fn has(self, name: Name) -> bool {
-        let Self { address, length, data, index, chunks, last, origin, region_start, region_size, .. } = self;
-        let of_operations = [address, length, data, index, chunks, last, origin, region_start, region_size];
+        let Self { address, length, data, index, chunks, last, origin, region_start, region_size, whole, .. } = self;
+        let of_operations = [address, length, data, index, chunks, last, origin, region_start, region_size, whole];
         of_operations.into_iter().chain([self.piece, self.place, self.nth]).any(|given| given == name)
     }
 }
 
 impl Dialect {
+    /// The pipes that single exchanges use beside those of the carrier, by bEndpointAddress.
+    pub fn other_pipes(&self) -> Vec<u8> {
+        let routes = self.exchanges.iter().flat_map(|exchange| [exchange.via, exchange.take]);
+        let pipes = routes.flatten().filter_map(|route| match route {
+            FrameRoute::Pipe(address) => Some(address),
+            _ => None,
+        });
+        pipes.collect::<BTreeSet<u8>>().into_iter().collect()
+    }
+
     /// An operation, if the dialect has it.
     ///
     /// # Examples

@@ -48,6 +48,7 @@ pub(super) struct RawDialect {
     pub(super) unprotect: Option<Spanned<RawOperation>>,
     pub(super) restart: Option<Spanned<RawOperation>>,
     pub(super) enter: Option<Spanned<RawOperation>>,
+    pub(super) recover: Option<Spanned<RawOperation>>,
 }
 
 /// A number, or an expression as a text.
@@ -87,6 +88,7 @@ pub(super) struct RawCarrier {
     pub(super) fill: Option<Spanned<u8>>,
     pub(super) pipe_out: Option<Spanned<u8>>,
     pub(super) pipe_in: Option<Spanned<u8>>,
+    pub(super) alternate: Option<Spanned<u8>>,
     pub(super) empty_packet: Option<Spanned<bool>>,
     pub(super) baud: Option<Spanned<u32>>,
     pub(super) form: Option<Spanned<String>>,
@@ -102,7 +104,7 @@ pub(super) struct RawCarrier {
 impl RawCarrier {
     /// The keys that belong to single carriers: the key, its position if present, and the kind of
     /// carrier.
-    pub(super) fn own_keys(&self) -> [(&'static str, Option<Range<usize>>, &'static str); 18] {
+    pub(super) fn own_keys(&self) -> [(&'static str, Option<Range<usize>>, &'static str); 19] {
         fn span<T>(value: Option<&Spanned<T>>) -> Option<Range<usize>> {
             value.map(Spanned::span)
         }
@@ -119,6 +121,7 @@ impl RawCarrier {
             ("fill", span(self.fill.as_ref()), "hid"),
             ("pipe_out", span(self.pipe_out.as_ref()), "pipes"),
             ("pipe_in", span(self.pipe_in.as_ref()), "pipes"),
+            ("alternate", span(self.alternate.as_ref()), "pipes"),
             ("empty_packet", span(self.empty_packet.as_ref()), "pipes"),
             ("baud", span(self.baud.as_ref()), "serial"),
             ("form", span(self.form.as_ref()), "serial"),
@@ -161,6 +164,7 @@ pub(super) struct RawRequest {
 #[derive(Clone, Copy, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawFramingKind {
+    Fields,
     Fixed,
     Delimiter,
     Markers,
@@ -283,6 +287,8 @@ pub(super) struct RawOperation {
     pub(super) reply: Option<Spanned<String>>,
     pub(super) refused: Option<Spanned<OneOrMore>>,
     pub(super) busy: Option<Spanned<OneOrMore>>,
+    pub(super) nak: Option<Spanned<OneOrMore>>,
+    pub(super) naks: Option<Spanned<u32>>,
     pub(super) ask: Option<Spanned<RawAsk>>,
     pub(super) pause: Option<Spanned<String>>,
     pub(super) echo: Option<Spanned<bool>>,
@@ -297,6 +303,8 @@ pub(super) struct RawOperation {
     pub(super) via: Option<Spanned<RawVia>>,
     pub(super) take: Option<Spanned<RawVia>>,
     pub(super) report: Option<Spanned<u8>>,
+    pub(super) pipe_out: Option<Spanned<u8>>,
+    pub(super) pipe_in: Option<Spanned<u8>>,
     pub(super) block: Option<Spanned<RawExpression>>,
     pub(super) bare: Option<Spanned<bool>>,
     // Used in operations only.
@@ -318,6 +326,7 @@ pub(super) struct RawOperation {
     pub(super) protected: Option<Spanned<RawExpression>>,
     pub(super) leaves: Option<Spanned<bool>>,
     pub(super) needs_end: Option<Spanned<bool>>,
+    pub(super) at_start: Option<Spanned<bool>>,
 }
 
 /// Steps that have a name.

@@ -101,6 +101,14 @@ pub enum Step {
         rts: Option<bool>,
         at: usize,
     },
+    /// Holds a serial line in its break state for a time.
+    Break(Time, usize),
+    /// Sends bytes without framing and envelope, and expects no reply.
+    Raw(Expression, usize),
+    /// Selects an alternate setting of the carrier's interface.
+    Alternate(u8, usize),
+    /// Resets the unit's port on the bus.
+    BusReset,
     /// Discards pending input.
     Drain,
     /// Waits until the unit has left.
@@ -123,6 +131,10 @@ pub(super) const STEP_WORDS: &[&str] = &[
     "line",
     "dtr",
     "rts",
+    "break",
+    "raw",
+    "alternate",
+    "bus_reset",
     "drain",
     "leaves",
     "comes_back",
@@ -133,7 +145,7 @@ pub(super) const PIECE: &str = "piece";
 /// The offset of the piece in the whole.
 pub(super) const PLACE: &str = "place";
 
-const STEPS: &str = "the name of an exchange or of steps, or let, wait, if, each, repeat, until, expect, fail, line, dtr, rts, drain, leaves or comes_back";
+const STEPS: &str = "the name of an exchange or of steps, or let, wait, if, each, repeat, until, expect, fail, line, dtr, rts, break, raw, alternate, bus_reset, drain, leaves or comes_back";
 
 impl Reader<'_> {
     /// Parses all steps up to the end or a closing brace.
@@ -219,6 +231,15 @@ impl Reader<'_> {
             "fail" => Ok(Step::Fail(self.sentence()?)),
             "line" => self.line(at),
             "dtr" | "rts" => self.signals(&word, at),
+            "break" => Ok(Step::Break(self.time()?, at)),
+            "raw" => Ok(Step::Raw(self.expression()?, at)),
+            "alternate" => match self.words.take() {
+                Token::Number(number) if (0..=255).contains(&number) => {
+                    Ok(Step::Alternate(u8::try_from(number).unwrap_or(0), at))
+                }
+                _ => Err(Problem::new(at, "expected the number of the setting after alternate, such as alternate 1")),
+            },
+            "bus_reset" => Ok(Step::BusReset),
             "drain" => Ok(Step::Drain),
             "leaves" => {
                 self.words.expect_word("within")?;

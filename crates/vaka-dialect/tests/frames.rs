@@ -83,7 +83,7 @@ fn frames_that_cannot_be_made_say_which_field() {
 /// The session's reading of a reply, in one line; with `all`, no more bytes follow.
 fn answered(reply: &str, input: &[u8], all: bool) -> String {
     let text = format!(
-        "{BEGIN}[start]\nx = 7\n[table.code]\n0 = \"ok\"\n1 = \"busy\"\n2 = \"no such page\"\n\
+        "{BEGIN}[start]\nx = 7\n[table.code]\n0 = \"ok\"\n1 = \"busy\"\n2 = \"no such page\"\n3 = \"nak\"\n\
          [restart]\nsend = \"1\"\nreply = '''{reply}'''\n"
     );
     let dialect = Arc::new(parse(&text).unwrap_or_else(|errors| panic!("{reply}: {errors}")));
@@ -99,6 +99,7 @@ fn answered(reply: &str, input: &[u8], all: bool) -> String {
         }
         ReplyOutcome::More(bytes) => format!("more {bytes}"),
         ReplyOutcome::Busy(used) => format!("busy {used}"),
+        ReplyOutcome::Nak(used) => format!("nak {used}"),
         ReplyOutcome::Refused(words) => format!("refused: {words}"),
         ReplyOutcome::Differs(mismatch) => format!("differs {}", mismatch.words),
     }
@@ -158,7 +159,8 @@ fn every_form_of_field_is_received() {
         ("u8 in code, u8 v", &[0, 9], EITHER, "done 2: 0: ok; 9"),
         ("u8 in code, u8 v", &[1], EITHER, "busy 1"),
         ("u8 in code, u8 v", &[2], EITHER, "refused: no such page"),
-        ("u8 in code, u8 v", &[3, 9], EITHER, "refused: status 3 (0x03), which is not in the dialect's table 'code'"),
+        ("u8 in code, u8 v", &[3], EITHER, "nak 1"),
+        ("u8 in code, u8 v", &[4, 9], EITHER, "refused: status 4 (0x04), which is not in the dialect's table 'code'"),
         ("u8 v, bytes(v) w, u8 = sum(w) & 0xFF", &[2, 3, 4, 7], EITHER, "done 4: 2; 03 04; 7"),
         ("u8 v, bytes(v) w, u8 = sum(w) & 0xFF", &[2, 3, 4, 8], EITHER, "differs at byte 3, u8 = sum(w) & 0xFF: expected 7; received 08"),
         ("u8 = len(below), bytes v", &[2, 3, 4], WHOLE, "done 3: 2; 03 04"),
@@ -209,6 +211,7 @@ fn an_envelope_surrounds_each_frame() {
 fn a_frame_fits_its_carrier() {
     let hid = "kind = \"hid\"\nlength = 8";
     let control = "kind = \"control\"";
+    let pipes = "kind = \"pipes\"";
     let cases: &[(&str, &str, &str)] = &[
         (hid, "send = \"bytes(8) = fill(8, 1)\"", ""),
         (hid, "send = \"bytes(9) = fill(9, 1)\"", "9 bytes"),
@@ -219,7 +222,23 @@ fn a_frame_fits_its_carrier() {
         (control, "out = { request = 1, value = 0x10000 }", "this can represent 0 to 65535"),
         (control, "out = { request = 1, index = 0x10000 }", "this can represent 0 to 65535"),
         (control, "out = { request = 1, value = \"-1\" }", "this can represent 0 to 65535"),
-        ("kind = \"pipes\"", "out = { request = 1 }", "`out` applies only to control transfers"),
+        (pipes, "out = { request = 1 }", ""),
+        (pipes, "out = { request = 0x100 }", "this can represent 0 to 255"),
+        (pipes, "in = { request = 1 }\nreply = \"u8 _\"\npipe_out = 2\nsend = \"1\"", ""),
+        (pipes, "out = { request = 1 }\npipe_out = 2", "by a control request or by a pipe, not by both"),
+        (pipes, "reply = \"u8 _\"\npipe_in = 0x83", ""),
+        (pipes, "reply = \"u8 _\"\npipe_in = 0x03", "an endpoint to the host must have an address of 0x80 or above"),
+        (pipes, "send = \"1\"\npipe_out = 0x83", "an endpoint to the unit must have an address below 0x80"),
+        (control, "out = { request = 1 }\npipe_out = 2", "applies only to a carrier of kind \"pipes\""),
+        (pipes, "reply = \"1\"\nnak = \"2\"", "`nak` requires `send`"),
+        (pipes, "send = \"1\"\nnak = \"2\"", "this requires a `reply`"),
+        (pipes, "send = \"1\"\nat_start = true", "`at_start` applies only to [recover]"),
+        (pipes, "send = \"\"", ""),
+        (pipes, "do = \"alternate 1; bus_reset; raw x'55'\"", ""),
+        (pipes, "do = \"break 20 ms\"", "this applies only to a serial carrier"),
+        ("kind = \"serial\"", "do = \"break 20 ms; raw x'55 55'\"", ""),
+        ("kind = \"serial\"", "do = \"alternate 1\"", "this applies only to pipes"),
+        (control, "do = \"raw x'55'\"", "this applies only to a serial carrier and to pipes"),
     ];
     for (carrier, restart, words) in cases {
         let text = format!("dialect = 1\nname = \"l\"\n[carrier]\n{carrier}\n[restart]\n{restart}\n");

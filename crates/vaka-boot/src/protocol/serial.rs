@@ -21,6 +21,7 @@ const REQUEST_TIMEOUT: Duration = Duration::from_secs(5);
 /// CDC requests. Source: PSTN subclass of CDC 1.2, section 6.3.
 const SET_LINE_CODING: u8 = 0x20;
 const SET_CONTROL_LINE_STATE: u8 = 0x22;
+const SEND_BREAK: u8 = 0x23;
 
 /// Interface classes. Source: the list of class codes by usb.org.
 const CLASS_COMMUNICATION: u8 = 0x02;
@@ -34,7 +35,7 @@ pub(crate) struct SerialPort {
     pub(crate) device: CountingDevice,
     pub(crate) read_endpoint: EndpointInfo,
     pub(crate) write_endpoint: EndpointInfo,
-    control: u8,
+    pub(crate) control: u8,
     dtr: bool,
     rts: bool,
 }
@@ -77,6 +78,16 @@ impl SerialPort {
         (self.dtr, self.rts) = (dtr.unwrap_or(self.dtr), rts.unwrap_or(self.rts));
         let value = u16::from(self.dtr) | u16::from(self.rts) << 1;
         tolerant(self.device.control_out(class_out(SET_CONTROL_LINE_STATE, value, self.control), &[], REQUEST_TIMEOUT))
+    }
+
+    /// Holds the line in its break state for a time: begins it, waits and ends it, because not every
+    /// unit keeps the time itself. Source: PSTN subclass of CDC 1.2, section 6.3.13.
+    pub(crate) fn send_break(&mut self, time: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let mut request =
+            |value| self.device.control_out(class_out(SEND_BREAK, value, self.control), &[], REQUEST_TIMEOUT);
+        request(0xFFFF)?;
+        cx.wait_until(cx.now() + time, "a break on the line");
+        Ok(request(0)?)
     }
 
     /// Sends bytes.

@@ -124,6 +124,9 @@ impl<'b> UpdateRun<'_, 'b> {
     ) -> (Result<(), StepError>, Option<FinishOutcome>) {
         let mut statistics = Statistics::default();
         let executed = self.executor(plan, task, &mut statistics, session).run();
+        if executed.is_err() && self.cx.stop_requested() {
+            session.rest(self.cx);
+        }
         let progress = &mut self.progress;
         let report = &mut progress.report;
         report.bytes_padded += statistics.padded;

@@ -22,6 +22,7 @@ pub(super) static KIND: CarrierKind = CarrierKind {
     is_stream: false,
     has_line: false,
     has_requests: true,
+    has_settings: false,
     pads_replies: false,
     explains_dfu_status: false,
     fetches_replies: |_| true,

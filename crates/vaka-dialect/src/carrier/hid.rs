@@ -43,6 +43,7 @@ pub(super) static KIND: CarrierKind = CarrierKind {
     is_stream: false,
     has_line: false,
     has_requests: false,
+    has_settings: false,
     pads_replies: true,
     explains_dfu_status: false,
     fetches_replies: |raw| raw.reply.as_ref().is_some_and(|reply| *reply.get_ref() == RawReport::Feature),

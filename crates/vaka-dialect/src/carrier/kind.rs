@@ -19,6 +19,8 @@ pub struct CarrierKind {
     pub(crate) has_line: bool,
     /// Whether exchanges name their control requests with `out` and `in`.
     pub(crate) has_requests: bool,
+    /// Whether a dialect may select an alternate setting of the interface.
+    pub(crate) has_settings: bool,
     /// Whether replies are padded, so that extra bytes after a reply are ignored.
     pub(crate) pads_replies: bool,
     /// Whether a rejection includes a DFU status that the dialect can explain.

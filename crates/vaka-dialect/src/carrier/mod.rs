@@ -15,6 +15,7 @@ pub use dfu::Dfu;
 pub use hid::{Hid, Report};
 pub use kind::CarrierKind;
 pub use pipes::Pipes;
+pub(crate) use pipes::{PIPE_IN, PIPE_OUT};
 pub use serial::{LineSetting, Serial};
 
 use toml::Spanned;

@@ -7,6 +7,11 @@ use crate::framing::Framing;
 use crate::lexer::Problem;
 use crate::raw::RawCarrier;
 
+/// The rule for the address of an endpoint to the unit. Source: USB 2.0, table 9-13.
+pub(crate) const PIPE_OUT: &str = "an endpoint to the unit must have an address below 0x80";
+/// The rule for the address of an endpoint to the host.
+pub(crate) const PIPE_IN: &str = "an endpoint to the host must have an address of 0x80 or above";
+
 /// A pair of bulk or interrupt pipes.
 #[derive(Clone, Debug)]
 pub struct Pipes {
@@ -16,6 +21,8 @@ pub struct Pipes {
     pub pipe_out: Option<u8>,
     /// bEndpointAddress of the pipe to the host; the first without it.
     pub pipe_in: Option<u8>,
+    /// bAlternateSetting that is selected at the beginning; the first that fits without it.
+    pub alternate: Option<u8>,
     /// Whether an empty packet follows a frame that is a multiple of the packet size.
     pub empty_packet: bool,
 }
@@ -28,6 +35,7 @@ pub(super) static KIND: CarrierKind = CarrierKind {
     is_stream: true,
     has_line: false,
     has_requests: false,
+    has_settings: true,
     pads_replies: false,
     explains_dfu_status: false,
     fetches_replies: |_| false,
@@ -43,15 +51,16 @@ pub(super) fn check(raw: &Spanned<RawCarrier>, problems: &mut Vec<Problem>) -> O
     let given = raw.get_ref();
     let pipe = |pipe: &Option<Spanned<u8>>| pipe.as_ref().map(|pipe| *pipe.get_ref());
     if let Some(out) = given.pipe_out.as_ref().filter(|pipe| *pipe.get_ref() & 0x80 != 0) {
-        problems.push(Problem::new(out.span().start, "an endpoint to the unit must have an address below 0x80"));
+        problems.push(Problem::new(out.span().start, PIPE_OUT));
     }
     if let Some(back) = given.pipe_in.as_ref().filter(|pipe| *pipe.get_ref() & 0x80 == 0) {
-        problems.push(Problem::new(back.span().start, "an endpoint to the host must have an address of 0x80 or above"));
+        problems.push(Problem::new(back.span().start, PIPE_IN));
     }
     Some(Pipes {
         interface: given.interface,
         pipe_out: pipe(&given.pipe_out),
         pipe_in: pipe(&given.pipe_in),
+        alternate: pipe(&given.alternate),
         empty_packet: given.empty_packet.as_ref().is_some_and(|on| *on.get_ref()),
     })
 }

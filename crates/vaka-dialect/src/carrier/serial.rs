@@ -62,6 +62,7 @@ pub(super) static KIND: CarrierKind = CarrierKind {
     is_stream: true,
     has_line: true,
     has_requests: false,
+    has_settings: false,
     pads_replies: false,
     explains_dfu_status: false,
     fetches_replies: |_| false,

@@ -4,13 +4,14 @@ use toml::Spanned;
 use vaka_base::document;
 
 use super::Checker;
-use crate::carrier::{Carrier, KINDS, Report, kind_of};
+use crate::carrier::{Carrier, KINDS, PIPE_IN, PIPE_OUT, Report, kind_of};
 use crate::expression::Node;
 use crate::field::{Direction, Field};
 use crate::framing::Framing;
 use crate::model::{Envelope, FrameRoute, Recipient, RequestForm};
 use crate::raw::{
-    RawCarrier, RawDialect, RawExpression, RawFraming, RawFramingKind, RawRecipient, RawRequest, RawRequestType, RawVia,
+    RawCarrier, RawDialect, RawExpression, RawFraming, RawFramingKind, RawOperation, RawRecipient, RawRequest,
+    RawRequestType, RawVia,
 };
 use crate::value::Value;
 
@@ -62,6 +63,7 @@ impl Checker<'_> {
         };
         match kind.get_ref() {
             RawFramingKind::Transfer => Framing::Transfer,
+            RawFramingKind::Fields => Framing::None,
             RawFramingKind::Cobs => Framing::Cobs,
             RawFramingKind::Slip => Framing::Slip { leading_end: leading_end.as_ref().is_none_or(|on| *on.get_ref()) },
             RawFramingKind::Delimiter => Framing::Delimited(mark(end, "end")),
@@ -100,7 +102,37 @@ impl Checker<'_> {
         Envelope { send, reply, then, body: Some(body) }
     }
 
-    pub(super) fn via(&mut self, raw: Option<&Spanned<RawVia>>, carrier: &RawCarrier) -> Option<FrameRoute> {
+    /// The way of a frame, if it is not that of the carrier: at most one of the three keys.
+    pub(super) fn route(
+        &mut self,
+        via: Option<&Spanned<RawVia>>,
+        pipe: Option<&Spanned<u8>>,
+        request: Option<&Spanned<RawRequest>>,
+        carrier: &RawCarrier,
+    ) -> Option<FrameRoute> {
+        let is_control = kind_of(carrier).is_some_and(|kind| kind.has_requests);
+        let request = request.filter(|_| !is_control);
+        if let Some(pipe) = pipe.filter(|_| carrier.kind.get_ref() != "pipes") {
+            self.wrong(&pipe.span(), "this applies only to a carrier of kind \"pipes\"");
+        }
+        if let (Some(request), true) = (request, via.is_some() || pipe.is_some()) {
+            self.wrong(&request.span(), "a frame goes by a control request or by a pipe, not by both");
+        }
+        let aside = request.map(|_| FrameRoute::Request).or(pipe.map(|pipe| FrameRoute::Pipe(*pipe.get_ref())));
+        aside.or_else(|| self.via(via, carrier))
+    }
+
+    /// Checks the directions of the pipes of an exchange.
+    pub(super) fn directions(&mut self, raw: &RawOperation) {
+        if let Some(pipe) = raw.pipe_out.as_ref().filter(|pipe| *pipe.get_ref() & 0x80 != 0) {
+            self.wrong(&pipe.span(), PIPE_OUT);
+        }
+        if let Some(pipe) = raw.pipe_in.as_ref().filter(|pipe| *pipe.get_ref() & 0x80 == 0) {
+            self.wrong(&pipe.span(), PIPE_IN);
+        }
+    }
+
+    fn via(&mut self, raw: Option<&Spanned<RawVia>>, carrier: &RawCarrier) -> Option<FrameRoute> {
         let raw = raw?;
         let (via, kind) = match raw.get_ref() {
             RawVia::Output => (FrameRoute::Report(Report::Output), "hid"),

@@ -35,7 +35,7 @@ impl Checker<'_> {
         };
         let mut known = Environment::new(dialect.names.len());
         starts(dialect).for_each(|(name, kind)| known.learn(name, kind));
-        let sends_address = operations_known(dialect, &walk, known);
+        let write = operations_known(dialect, &walk, known);
         let used: Vec<bool> = walk.used_exchanges.into_inner();
         let used_steps: Vec<bool> = walk.used_steps.into_inner();
         self.problems.extend(walk.problems.into_inner());
@@ -49,7 +49,8 @@ impl Checker<'_> {
             warnings.push(Problem::new(at, format!("steps '{name}' are not used")));
         }
         self.missing(raw, dialect, &mut warnings);
-        self.stream(raw, dialect, sends_address);
+        self.stream(raw, dialect, write.address);
+        dialect.needs_whole = write.whole;
         warnings
     }
 
@@ -153,9 +154,21 @@ fn constant_chunk(dialect: &Dialect) -> Option<usize> {
     }
 }
 
-/// Follows each operation with the environment in which it runs. Returns whether the write
-/// operation uses the address.
-fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Environment) -> bool {
+/// The built-in names that the write operation uses.
+struct WriteUse {
+    address: bool,
+    whole: bool,
+}
+
+/// An environment that also knows these names.
+fn with(known: &Environment, names: &[(Name, Type)]) -> Environment {
+    let mut with = known.clone();
+    names.iter().for_each(|(name, kind)| with.learn(*name, *kind));
+    with
+}
+
+/// Follows each operation with the environment in which it runs.
+fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Environment) -> WriteUse {
     use OperationName as N;
     let given = dialect.given;
     // The sum of the address and an offset in a chunk still fits into 32 bits.
@@ -178,7 +191,9 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
         }
         results_known(operation, walk, known, &bare);
     };
-    run(N::Enter, &mut known.clone());
+    for name in [N::Enter, N::Recover] {
+        run(name, &mut known.clone());
+    }
     for name in [N::Sync, N::Identify, N::Unlock] {
         run(name, &mut known);
     }
@@ -204,13 +219,9 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
     }
     check_chunk(chunk.as_ref(), walk);
     let chunk_len = constant_chunk(dialect);
-    let with = |known: &Environment, names: &[(Name, Type)]| {
-        let mut with = known.clone();
-        names.iter().for_each(|(name, kind)| with.learn(*name, *kind));
-        with
-    };
-    run(N::Protection, &mut known.clone());
-    run(N::Unprotect, &mut known.clone());
+    for name in [N::Protection, N::Unprotect] {
+        run(name, &mut known.clone());
+    }
     run(N::Read, &mut with(&known, &[(given.address, address), (given.length, length)]));
     run(N::Erase, &mut with(&known, &[(given.address, address), (given.length, length), (given.index, length)]));
     let mut begun = with(&known, &whole);
@@ -228,13 +239,15 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
             (given.index, length),
             (given.chunks, length),
             (given.last, Type::Int(0, 1)),
+            (given.whole, Type::Bytes(None)),
         ],
     );
     walk.used_names.borrow_mut().fill(false);
     run(N::Write, &mut written);
-    let sends_address = walk.used_names.borrow()[usize::from(given.address.0)];
+    let is_used = |name: Name| walk.used_names.borrow()[usize::from(name.0)];
+    let write = WriteUse { address: is_used(given.address), whole: is_used(given.whole) };
     run(N::End, &mut with(&begun, &whole));
     run(N::Checksum, &mut with(&known, &whole[..3]));
     run(N::Restart, &mut with(&known, &[(given.address, address)]));
-    sends_address
+    write
 }

@@ -268,6 +268,7 @@ impl Checker<'_> {
             largest,
             junk,
             geometry,
+            needs_whole: false,
             warnings: Vec::new(),
             exchanges: made.exchanges,
             steps: made.steps,
@@ -293,6 +294,7 @@ impl Checker<'_> {
             index: name("index"),
             chunks: name("chunks"),
             last: name("last"),
+            whole: name("whole"),
             origin: name("origin"),
             region_start: name("region_start"),
             region_size: name("region_size"),
@@ -340,11 +342,12 @@ impl Checker<'_> {
                 };
                 let sentence = words.get_ref();
                 if sentence.is_empty() || tame_text::sanitize(sentence) != *sentence {
-                    self.wrong(&words.span(), "expected its meaning: \"ok\", \"busy\" or a sentence");
+                    self.wrong(&words.span(), "expected its meaning: \"ok\", \"busy\", \"nak\" or a sentence");
                 }
                 let meaning = match sentence.as_str() {
                     "ok" => Meaning::Ok,
                     "busy" => Meaning::Busy,
+                    "nak" => Meaning::Nak,
                     sentence => Meaning::Refused(sentence.to_owned()),
                 };
                 if found.insert(number, meaning).is_some() {
@@ -444,7 +447,7 @@ struct Compiled {
     operations: BTreeMap<OperationName, Operation>,
 }
 
-fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation>>); 14] {
+fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation>>); 15] {
     use OperationName as N;
     [
         (N::Sync, &raw.sync),
@@ -461,5 +464,6 @@ fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation
         (N::Unprotect, &raw.unprotect),
         (N::Restart, &raw.restart),
         (N::Enter, &raw.enter),
+        (N::Recover, &raw.recover),
     ]
 }

@@ -13,6 +13,9 @@ use crate::steps::Callee;
 use crate::steps::{Step, Target};
 use crate::{EraseBy, Erases, Files};
 
+/// How often a frame is sent again after a `nak`. Chosen by us, as most receivers give up then.
+const NAKS: u32 = 10;
+
 impl Checker<'_> {
     pub(super) fn exchanges(&mut self, raw: &RawDialect) -> Vec<Exchange> {
         let mut exchanges = Vec::new();
@@ -50,6 +53,7 @@ impl Checker<'_> {
             protected,
             leaves,
             needs_end,
+            at_start,
             ..
         } = given.get_ref();
         let keys = [
@@ -70,6 +74,7 @@ impl Checker<'_> {
             ("protected", protected.as_ref().map(Spanned::span)),
             ("leaves", leaves.as_ref().map(Spanned::span)),
             ("needs_end", needs_end.as_ref().map(Spanned::span)),
+            ("at_start", at_start.as_ref().map(Spanned::span)),
         ];
         for (key, span) in keys {
             if let Some(span) = span {
@@ -96,12 +101,17 @@ impl Checker<'_> {
         }
         let refused = self.patterns(raw.refused.as_ref());
         let busy = self.patterns(raw.busy.as_ref());
+        let nak = self.patterns(raw.nak.as_ref());
+        if let (Some(nak), true) = (&raw.nak, raw.send.is_none() && raw.request_out.is_none()) {
+            self.wrong(&nak.span(), "`nak` requires `send`: the frame that is sent again");
+        }
         let busy_texts = raw.busy.as_ref().map(|all| all.get_ref().all(all.span(), self.text)).unwrap_or_default();
         let ask = how_to_ask(raw, carrier, send.is_some(), reply.is_some());
         let tries = self.tries(raw.tries.as_ref().or(carrier.tries.as_ref()));
         let within = self.optional_time(raw.within.as_ref().or(carrier.within.as_ref()));
-        let via = self.via(raw.via.as_ref(), carrier);
-        let take = self.via(raw.take.as_ref(), carrier);
+        let via = self.route(raw.via.as_ref(), raw.pipe_out.as_ref(), raw.request_out.as_ref(), carrier);
+        let take = self.route(raw.take.as_ref(), raw.pipe_in.as_ref(), raw.request_in.as_ref(), carrier);
+        self.directions(raw);
         if let (Some(report), false) = (&raw.report, carrier.kind.get_ref() == "hid") {
             self.wrong(&report.span(), "`report` applies only to HID reports");
         }
@@ -112,6 +122,8 @@ impl Checker<'_> {
             reply,
             refused,
             busy,
+            nak,
+            naks: self.tries(raw.naks.as_ref()).unwrap_or(NAKS),
             busy_on_stall: busy_texts.iter().any(is_stall),
             ask,
             pause: self.optional_time(raw.pause.as_ref()),
@@ -133,11 +145,6 @@ impl Checker<'_> {
     /// The control requests of an exchange: its own, or else those of the carrier.
     fn requester(&mut self, raw: &RawOperation, carrier: &RawCarrier) -> RequestPair {
         let is_control = kind_of(carrier).is_some_and(|kind| kind.has_requests);
-        for (key, form) in [("out", &raw.request_out), ("in", &raw.request_in)] {
-            if let (Some(form), false) = (form, is_control) {
-                self.wrong(&form.span(), format!("`{key}` applies only to control transfers"));
-            }
-        }
         let of_all_out = carrier.request_out.as_ref().filter(|_| is_control && raw.send.is_some());
         let of_all_back = carrier.request_in.as_ref().filter(|_| is_control && raw.reply.is_some());
         let out = raw.request_out.as_ref().or(of_all_out).and_then(|form| self.request(form, carrier));
@@ -155,7 +162,7 @@ impl Checker<'_> {
     fn stray_answers(&mut self, raw: &RawOperation) {
         let file = self.text;
         let stray = |all: &&Spanned<OneOrMore>| !all.get_ref().all(all.span(), file).iter().all(is_stall);
-        if let Some(found) = raw.refused.iter().chain(&raw.busy).find(stray) {
+        if let Some(found) = raw.refused.iter().chain(&raw.busy).chain(&raw.nak).find(stray) {
             self.wrong(&found.span(), "this requires a `reply`");
         }
     }
@@ -232,13 +239,14 @@ impl Checker<'_> {
             protected: self.optional(raw.protected.as_ref()),
             leaves: raw.leaves.as_ref().is_none_or(|leaves| *leaves.get_ref()),
             needs_end: raw.needs_end.as_ref().is_some_and(|needs| *needs.get_ref()),
+            at_start: raw.at_start.as_ref().is_some_and(|first| *first.get_ref()),
         };
         made.operations.insert(name, operation);
     }
 
     fn only_own_keys(&mut self, name: OperationName, raw: &RawOperation) {
         use OperationName as N;
-        let keys: [(&str, Option<Range<usize>>, N); 12] = [
+        let keys: [(&str, Option<Range<usize>>, N); 15] = [
             ("every", raw.every.as_ref().map(Spanned::span), N::Sync),
             ("tells", raw.tells.as_ref().map(Spanned::span), N::Identify),
             ("file", raw.file.as_ref().map(Spanned::span), N::Helper),
@@ -251,6 +259,9 @@ impl Checker<'_> {
             ("image", raw.image.as_ref().map(Spanned::span), N::Checksum),
             ("decides", raw.decides.as_ref().map(Spanned::span), N::Checksum),
             ("protected", raw.protected.as_ref().map(Spanned::span), N::Protection),
+            ("leaves", raw.leaves.as_ref().map(Spanned::span), N::Restart),
+            ("needs_end", raw.needs_end.as_ref().map(Spanned::span), N::Restart),
+            ("at_start", raw.at_start.as_ref().map(Spanned::span), N::Recover),
         ];
         for (key, span, owner) in keys {
             if let Some(span) = span.filter(|_| owner != name) {
@@ -259,12 +270,6 @@ impl Checker<'_> {
         }
         if let Some(erases) = raw.erases.as_ref().filter(|_| !matches!(name, N::Write | N::Begin)) {
             self.wrong(&erases.span(), "`erases` applies only to [write] and [begin]");
-        }
-        if let Some(leaves) = raw.leaves.as_ref().filter(|_| name != N::Restart) {
-            self.wrong(&leaves.span(), "`leaves` applies only to [restart]");
-        }
-        if let Some(needs_end) = raw.needs_end.as_ref().filter(|_| name != N::Restart) {
-            self.wrong(&needs_end.span(), "`needs_end` applies only to [restart]");
         }
     }
 
@@ -320,7 +325,8 @@ fn is_stall(text: &Spanned<String>) -> bool {
 
 /// How to retry a busy unit. If a request fetches the reply, the reply is fetched again.
 fn how_to_ask(raw: &RawOperation, carrier: &RawCarrier, sends: bool, replies: bool) -> RetryBy {
-    let asks_by_request = kind_of(carrier).is_some_and(|kind| (kind.fetches_replies)(carrier));
+    let fetches = kind_of(carrier).is_some_and(|kind| (kind.fetches_replies)(carrier));
+    let asks_by_request = fetches || raw.request_in.is_some();
     match raw.ask.as_ref().map(Spanned::get_ref) {
         Some(RawAsk::Read) => RetryBy::Read,
         Some(RawAsk::Send) => RetryBy::Send,

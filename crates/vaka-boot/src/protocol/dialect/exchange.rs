@@ -7,7 +7,7 @@ use vaka_dialect::{Exchange, FieldView, FrameMismatch, FrameScan, Framing, Opera
 
 use super::carrier::Transfer;
 use super::frame_error::{frame_event, not_an_echo};
-use super::interpreter::{BUSY_PAUSE, Failed, Interpreter, OperationLimits, TOTAL, TracedFrame, takes_long};
+use super::interpreter::{BUSY_PAUSE, Failed, Interpreter, OperationLimits, QUIET, TOTAL, TracedFrame, takes_long};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
@@ -29,6 +29,8 @@ struct Attempt<'e> {
     limits: OperationLimits,
     /// Number of garbage bytes that are still allowed.
     garbage: usize,
+    /// How often the frame may still be sent again because the unit did not receive it intact.
+    naks: u32,
 }
 
 /// The outcome of a reply.
@@ -80,12 +82,15 @@ impl Interpreter {
         };
         let now = cx.now();
         let until = (now + within).min(bounds.until.max(now + Duration::from_millis(1)));
-        let mut at = Attempt { exchange, until, limits: bounds, garbage: bounds.junk };
+        let mut at = Attempt { exchange, until, limits: bounds, garbage: bounds.junk, naks: exchange.naks };
         let frame = self
             .memory
             .request(exchange)
             .map_err(|error| Failed::Permanent(SessionError::dialect(&exchange.name, error)))?;
-        let wrapped = self.dialect().framing.wrap(frame);
+        let wrapped = match exchange.sends_aside() {
+            true => Ok(frame),
+            false => self.dialect().framing.wrap(frame),
+        };
         let wrapped = wrapped.map_err(|error| Failed::Permanent(SessionError::dialect(&exchange.name, error)))?;
         loop {
             if exchange.sends() {
@@ -243,6 +248,13 @@ impl Interpreter {
         Failed::Transient(SessionError::Frame(Box::new(FrameMismatch { exchange: name.clone(), words, fields })))
     }
 
+    /// The failure of a frame that the unit never received intact.
+    fn never_intact(&self, exchange: &Exchange) -> Failed {
+        let times = text::count(exchange.naks as usize + 1, "time");
+        let words = format!("it reported {times} that the frame of '{}' did not arrive intact", exchange.name);
+        Failed::Permanent(SessionError::ProtocolViolation(words))
+    }
+
     fn show(&mut self, at: &Attempt<'_>, sent: bool, fields: Vec<FieldView>, trouble: Option<String>) {
         if let Some(watcher) = &mut self.watcher {
             let exchange = at.exchange.name.clone();
@@ -267,6 +279,10 @@ impl Interpreter {
                         return Ok(Reply::SendAgain);
                     }
                 }
+                ReplyOutcome::Nak(_) => {
+                    at.naks = at.naks.checked_sub(1).ok_or_else(|| self.never_intact(exchange))?;
+                    return Ok(Reply::SendAgain);
+                }
                 ReplyOutcome::Differs(trouble) => return Err(Failed::Transient(SessionError::Frame(trouble))),
                 ReplyOutcome::More(_) => return Err(self.silent(exchange)),
             }
@@ -277,21 +293,43 @@ impl Interpreter {
     fn next_answer(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<ReplyOutcome, Failed> {
         let dialect = self.dialect().clone();
         match &dialect.framing {
-            framing if !framing.is_stream() => self.transferred(at, cx),
+            framing if !framing.is_stream() || at.exchange.receives_aside() => self.transferred(at, cx),
             Framing::None => self.unframed(at, cx),
             framing => self.framed(framing, at, cx),
         }
     }
 
-    /// Reads a frame that is one transfer.
+    /// Reads a frame that is one transfer. It may have several packets: it ends with a packet that
+    /// is not full, or with its last field.
     fn transferred(&mut self, at: &Attempt<'_>, cx: &mut Context<'_>) -> Result<ReplyOutcome, Failed> {
         let Attempt { exchange, until, .. } = *at;
-        let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
-        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, SOME, cx) {
-            Ok(frame) => Ok(self.answer(at, &frame, true)),
-            Err(error) if is_stall(&error) && exchange.busy_on_stall => Ok(ReplyOutcome::Busy(0)),
-            Err(SessionError::Timeout(_)) => Err(self.silent(exchange)),
-            Err(error) => Err(self.stalled(exchange, error)),
+        let mut frame = Vec::new();
+        let mut wanted = self.memory.reply_length(exchange).unwrap_or(SOME).min(MOST_PENDING);
+        loop {
+            // A reply of full packets without an end of its own ends if no more follows.
+            let may_end = !frame.is_empty() && self.memory.is_reply_open(exchange);
+            let left = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
+            let timeout = if may_end { QUIET.min(left) } else { left };
+            match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, wanted, cx) {
+                Ok(bytes) => {
+                    let is_end = self.wire.is_end(exchange, wanted, bytes.len());
+                    frame.extend(bytes);
+                    if is_end || frame.len() >= MOST_PENDING {
+                        return Ok(self.answer(at, &frame, true));
+                    }
+                    match self.answer(at, &frame, false) {
+                        ReplyOutcome::More(more) => wanted = more,
+                        answer => return Ok(answer),
+                    }
+                }
+                Err(error) if is_stall(&error) && exchange.busy_on_stall => return Ok(ReplyOutcome::Busy(0)),
+                Err(SessionError::Timeout(_)) if may_end => return Ok(self.answer(at, &frame, true)),
+                Err(SessionError::Timeout(_)) => {
+                    self.buffer = frame;
+                    return Err(self.silent(exchange));
+                }
+                Err(error) => return Err(self.stalled(exchange, error)),
+            }
         }
     }
 
@@ -311,7 +349,7 @@ impl Interpreter {
                     at.garbage -= 1;
                     self.buffer.remove(0);
                 }
-                ReplyOutcome::Done(used) | ReplyOutcome::Busy(used) => {
+                ReplyOutcome::Done(used) | ReplyOutcome::Busy(used) | ReplyOutcome::Nak(used) => {
                     self.buffer.drain(..used);
                     return Ok(answer);
                 }
@@ -356,7 +394,9 @@ impl Interpreter {
         let answer = self.memory.answer(exchange, frame, whole);
         if let Some(before) = before {
             let used = match &answer {
-                ReplyOutcome::Done(used) | ReplyOutcome::Busy(used) if !whole => &frame[..*used],
+                ReplyOutcome::Done(used) | ReplyOutcome::Busy(used) | ReplyOutcome::Nak(used) if !whole => {
+                    &frame[..*used]
+                }
                 ReplyOutcome::More(_) => return answer,
                 _ => frame,
             };
@@ -365,6 +405,7 @@ impl Interpreter {
                 ReplyOutcome::Differs(trouble) => Some(trouble.words.clone()),
                 ReplyOutcome::Refused(words) => Some(format!("refused: {words}")),
                 ReplyOutcome::Busy(_) => Some("busy".to_owned()),
+                ReplyOutcome::Nak(_) => Some("not received intact".to_owned()),
                 _ => None,
             };
             self.show(at, false, fields, trouble);

@@ -30,7 +30,7 @@ const TRIES: u32 = 3;
 pub(super) const BUSY_PAUSE: Duration = Duration::from_millis(5);
 
 /// A stream counts as quiet after this time.
-const QUIET: Duration = Duration::from_millis(20);
+pub(super) const QUIET: Duration = Duration::from_millis(20);
 
 /// Time limit for draining.
 const DRAIN_MOST: Duration = Duration::from_millis(250);
@@ -72,6 +72,8 @@ pub struct Interpreter {
     reopen: Option<Reconnect>,
     pub(super) buffer: Vec<u8>,
     transfers_before: u64,
+    /// Whether a transfer to the unit has begun and not ended.
+    is_mid_transfer: bool,
     pub(super) watcher: Option<Box<dyn FnMut(TracedFrame)>>,
 }
 
@@ -94,11 +96,9 @@ pub(super) enum Failed {
 
 impl From<SessionError> for Failed {
     fn from(error: SessionError) -> Self {
-        match error {
-            SessionError::Timeout(_) | SessionError::ProtocolViolation(_) | SessionError::Frame(_) => {
-                Self::Transient(error)
-            }
-            error => Self::Permanent(error),
+        match is_transient(&error) {
+            true => Self::Transient(error),
+            false => Self::Permanent(error),
         }
     }
 }
@@ -116,7 +116,15 @@ impl Interpreter {
     ) -> Result<Self, SessionError> {
         let wire = CarrierTransport::open(device, &dialect, cx)?;
         let memory = Bindings::new(dialect);
-        Ok(Self { memory, wire, reopen, buffer: Vec::new(), transfers_before: 0, watcher: None })
+        Ok(Self {
+            memory,
+            wire,
+            reopen,
+            buffer: Vec::new(),
+            transfers_before: 0,
+            is_mid_transfer: false,
+            watcher: None,
+        })
     }
 
     /// Passes every frame to a watcher.
@@ -166,6 +174,9 @@ impl Interpreter {
     /// Leaves the unit ready for another program.
     pub fn rest(&mut self, cx: &mut Context<'_>) {
         self.buffer.clear();
+        if self.is_mid_transfer {
+            self.recover(cx);
+        }
         self.wire.rest(cx);
     }
 
@@ -174,7 +185,58 @@ impl Interpreter {
     /// # Errors
     /// The unit rejects a request, does not reply, or sends an unexpected reply. Changes of the
     /// operation may be incomplete.
+    ///
+    /// After a failure the unit is recovered, if the dialect says how; an operation that changes
+    /// nothing is then repeated.
     pub fn run(
+        &mut self,
+        name: OperationName,
+        given: Vec<(Name, Value)>,
+        cx: &mut Context<'_>,
+    ) -> Result<bool, SessionError> {
+        let recovers = self.dialect().operation(OperationName::Recover).is_some() && name != OperationName::Recover;
+        let repeats = recovers && name.is_read_only() && name != OperationName::Sync;
+        let mut left = if repeats { TRIES } else { 1 };
+        let mut first = None;
+        loop {
+            left -= 1;
+            let error = match self.run_once(name, given.clone(), cx) {
+                Ok(ran) => {
+                    self.note_transfer(name);
+                    return Ok(ran);
+                }
+                Err(error) => error,
+            };
+            self.is_mid_transfer |= matches!(name, OperationName::Begin | OperationName::Write);
+            if recovers && is_recoverable(&error) {
+                self.recover(cx);
+            }
+            if left == 0 || !is_transient(&error) || cx.stop_requested() {
+                return Err(error.after(first, cx));
+            }
+            first.get_or_insert(error);
+        }
+    }
+
+    /// Notes whether a transfer is under way that has begun and not ended.
+    fn note_transfer(&mut self, ran: OperationName) {
+        self.is_mid_transfer = match ran {
+            OperationName::Begin | OperationName::Write => true,
+            OperationName::End | OperationName::Restart | OperationName::Recover => false,
+            _ => self.is_mid_transfer,
+        };
+    }
+
+    /// Runs the recovery. Its failure is not reported: the failure before it is, and the next
+    /// operation shows whether the unit recovered.
+    fn recover(&mut self, cx: &mut Context<'_>) {
+        self.buffer.clear();
+        if self.run_once(OperationName::Recover, Vec::new(), cx).is_ok() {
+            self.is_mid_transfer = false;
+        }
+    }
+
+    fn run_once(
         &mut self,
         name: OperationName,
         given: Vec<(Name, Value)>,
@@ -195,7 +257,11 @@ impl Interpreter {
         let bounds = OperationLimits {
             operation: name,
             until: cx.now() + total,
-            tries: if name.is_read_only() && name != OperationName::Sync { TRIES } else { 1 },
+            // With a recovery the whole operation is repeated: it would end what an exchange began.
+            tries: match dialect.operation(OperationName::Recover) {
+                None if name.is_read_only() && name != OperationName::Sync => TRIES,
+                _ => 1,
+            },
             junk: if name == OperationName::Sync { SYNC_JUNK } else { dialect.junk },
         };
         if name != OperationName::Sync {
@@ -223,6 +289,7 @@ impl Interpreter {
                 Err(_) => {
                     cx.clock().sleep(every);
                     self.settle(bounds, cx);
+                    self.recover(cx);
                 }
             }
         }
@@ -291,6 +358,19 @@ impl Interpreter {
             Step::Fail(sentence) => Err(self.refused(bounds.operation.word(), sentence)),
             Step::Line(line, _) => self.wire.set_line(*line),
             Step::Signals { dtr, rts, .. } => self.wire.signal(*dtr, *rts),
+            Step::Break(time, _) => {
+                let time = self.time(time)?.min(bounds.until.saturating_sub(cx.now()));
+                self.wire.send_break(time, cx)
+            }
+            Step::Raw(bytes, _) => {
+                let bytes = self.memory.bytes(bytes).map_err(wrong)?;
+                self.wire.send_raw(&bytes, bounds.until.saturating_sub(cx.now()))
+            }
+            Step::Alternate(number, _) => self.wire.select(*number),
+            Step::BusReset => {
+                self.buffer.clear();
+                self.wire.reset()
+            }
             Step::Drain => {
                 self.settle(bounds, cx);
                 Ok(())
@@ -444,4 +524,14 @@ impl Interpreter {
 /// Whether an operation may take long by default.
 pub(super) fn takes_long(name: OperationName) -> bool {
     matches!(name, OperationName::Erase | OperationName::Begin | OperationName::End)
+}
+
+/// Whether the unit is still there and may wait for something else than the next request.
+fn is_recoverable(error: &SessionError) -> bool {
+    is_transient(error) || matches!(error, SessionError::RejectedByDialect { .. } | SessionError::DfuStatus { .. })
+}
+
+/// Whether a retry may help.
+fn is_transient(error: &SessionError) -> bool {
+    matches!(error, SessionError::Timeout(_) | SessionError::ProtocolViolation(_) | SessionError::Frame(_))
 }

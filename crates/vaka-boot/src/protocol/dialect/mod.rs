@@ -55,6 +55,9 @@ pub fn connect(
 /// # Errors
 /// The unit does not reply, or sends an unexpected reply.
 pub fn sync_and_identify(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<Vec<ReportedProperty>, SessionError> {
+    if talk.dialect().operation(OperationName::Recover).is_some_and(|recover| recover.at_start) {
+        talk.run(OperationName::Recover, Vec::new(), cx)?;
+    }
     talk.run(OperationName::Sync, Vec::new(), cx)?;
     talk.run(OperationName::Identify, Vec::new(), cx)?;
     let dialect = talk.dialect().clone();
@@ -195,7 +198,7 @@ struct DialectSession {
     index: u64,
     chunks: u64,
     /// All content to write: start address and bytes.
-    whole: Option<(Address, Vec<u8>)>,
+    whole: Option<(Address, Arc<[u8]>)>,
 }
 
 impl DialectSession {
@@ -214,7 +217,7 @@ impl DialectSession {
         vec![
             (names.address, Self::address(*start)),
             (names.length, Self::number(data.len() as u64)),
-            (names.data, data.clone().into()),
+            (names.data, Value::Bytes(data.clone())),
             (names.chunks, Self::number(self.chunks)),
         ]
     }
@@ -270,7 +273,12 @@ impl Session for DialectSession {
         let start = runs.iter().map(|run| run.span().start()).min();
         let end = runs.iter().map(|run| run.span().end()).max();
         let Some(span) = start.zip(end).and_then(|(start, end)| Span::between(start, end)) else { return Ok(()) };
-        self.whole = Some((span.start(), filled(image, span)));
+        let whole: Arc<[u8]> = filled(image, span).into();
+        if self.talk.dialect().needs_whole {
+            let name = self.talk.dialect().given().whole;
+            self.talk.give(vec![(name, Value::Bytes(whole.clone()))]);
+        }
+        self.whole = Some((span.start(), whole));
         self.talk.run(OperationName::Begin, self.of_whole(), cx).map(drop)
     }
 
@@ -296,6 +304,7 @@ impl Session for DialectSession {
             (names.chunks, Self::number(self.chunks)),
             (names.last, Value::Int(i128::from(last))),
         ];
+
         self.index += 1;
         self.talk.run(OperationName::Write, given, cx).map(drop)
     }
@@ -344,7 +353,7 @@ impl Session for DialectSession {
     fn prepare_end(&mut self, image: &Image) {
         if self.whole.is_none() {
             self.chunks = image.span().len().div_ceil(u64::from(self.params.chunk.max(1)));
-            self.whole = Some((image.start(), filled(image, image.span())));
+            self.whole = Some((image.start(), filled(image, image.span()).into()));
         }
     }
 

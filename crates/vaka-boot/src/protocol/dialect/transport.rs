@@ -3,12 +3,12 @@
 use std::time::Duration;
 
 use vaka_base::text;
-use vaka_dialect::{Dialect, LineSetting, Name, Value};
+use vaka_dialect::{Dialect, Exchange, FrameRoute, LineSetting, Name, Value};
 use vaka_usb::UsbDevice;
 use vaka_usb::counting::{CountingDevice, TransferCount};
 use vaka_usb::strings::{self, Patience};
 
-use super::carrier::{self, Carrier, Transfer};
+use super::carrier::{self, Carrier, Transfer, control};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
@@ -27,7 +27,7 @@ impl CarrierTransport {
     ) -> Result<Self, SessionError> {
         let configuration = strings::configuration(&mut *device, &mut Patience::new(cx.clock()))?;
         let (device, count) = CountingDevice::new(device);
-        let carrier = carrier::open(device, &configuration, &dialect.carrier, cx)?;
+        let carrier = carrier::open(device, &configuration, dialect, cx)?;
         Ok(Self { carrier, count })
     }
 
@@ -61,6 +61,31 @@ impl CarrierTransport {
         self.carrier.signal(dtr, rts)
     }
 
+    /// Holds a serial line in its break state for a time.
+    pub(super) fn send_break(&mut self, time: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        self.carrier.send_break(time, cx)
+    }
+
+    /// Sends bytes as they are.
+    pub(super) fn send_raw(&mut self, bytes: &[u8], timeout: Duration) -> Result<(), SessionError> {
+        self.carrier.send_raw(bytes, timeout)
+    }
+
+    /// Selects an alternate setting of the carrier's interface.
+    pub(super) fn select(&mut self, alternate: u8) -> Result<(), SessionError> {
+        self.carrier.select(alternate)
+    }
+
+    /// Resets the unit's port on the bus.
+    pub(super) fn reset(&mut self) -> Result<(), SessionError> {
+        Ok(self.carrier.device().reset()?)
+    }
+
+    /// Whether these bytes end a transfer for which `wanted` bytes were expected.
+    pub(super) fn is_end(&self, exchange: &Exchange, wanted: usize, len: usize) -> bool {
+        exchange.take == Some(FrameRoute::Request) || self.carrier.is_end(exchange, wanted, len)
+    }
+
     /// Sends the frame of an exchange.
     pub(super) fn send(
         &mut self,
@@ -68,6 +93,10 @@ impl CarrierTransport {
         frame: &[u8],
         cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
+        if transfer.exchange.via == Some(FrameRoute::Request) {
+            let interface = self.carrier.interface();
+            return control::send(self.carrier.device(), interface, transfer, frame);
+        }
         self.carrier.send(transfer, frame, cx)
     }
 
@@ -78,6 +107,10 @@ impl CarrierTransport {
         wanted: usize,
         cx: &mut Context<'_>,
     ) -> Result<Vec<u8>, SessionError> {
+        if transfer.exchange.take == Some(FrameRoute::Request) {
+            let interface = self.carrier.interface();
+            return control::receive(self.carrier.device(), interface, transfer);
+        }
         self.carrier.receive(transfer, wanted, cx)
     }
 

@@ -30,19 +30,42 @@ impl Carrier for ControlCarrier {
         &mut self.device
     }
 
+    fn interface(&self) -> u8 {
+        self.interface
+    }
+
     fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
-        let Some(form) = &transfer.exchange.control.out else { return Ok(()) };
-        let (setup, _) = setup_packet(form, transfer.memory, self.interface, false)?;
-        Ok(self.device.control_out(setup, frame, transfer.timeout)?)
+        send(&mut self.device, self.interface, transfer, frame)
     }
 
     fn receive(&mut self, transfer: &Transfer<'_>, _: usize, _: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
-        let Some(form) = &transfer.exchange.control.back else { return Ok(Vec::new()) };
-        let (setup, length) = setup_packet(form, transfer.memory, self.interface, true)?;
-        let known = transfer.memory.reply_length(transfer.exchange).filter(|len| *len > 0);
-        let known = known.map(|len| u16::try_from(len).unwrap_or(u16::MAX));
-        Ok(self.device.control_in(setup, length.or(known).unwrap_or(LONG_REPLY), transfer.timeout)?)
+        receive(&mut self.device, self.interface, transfer)
     }
+}
+
+/// Sends a frame as the data of a request; nothing without a request.
+pub(crate) fn send(
+    device: &mut dyn UsbDevice,
+    interface: u8,
+    transfer: &Transfer<'_>,
+    frame: &[u8],
+) -> Result<(), SessionError> {
+    let Some(form) = &transfer.exchange.control.out else { return Ok(()) };
+    let (setup, _) = setup_packet(form, transfer.memory, interface, false)?;
+    Ok(device.control_out(setup, frame, transfer.timeout)?)
+}
+
+/// Fetches a frame by a request; nothing without a request.
+pub(crate) fn receive(
+    device: &mut dyn UsbDevice,
+    interface: u8,
+    transfer: &Transfer<'_>,
+) -> Result<Vec<u8>, SessionError> {
+    let Some(form) = &transfer.exchange.control.back else { return Ok(Vec::new()) };
+    let (setup, length) = setup_packet(form, transfer.memory, interface, true)?;
+    let known = transfer.memory.reply_length(transfer.exchange).filter(|len| *len > 0);
+    let known = known.map(|len| u16::try_from(len).unwrap_or(u16::MAX));
+    Ok(device.control_in(setup, length.or(known).unwrap_or(LONG_REPLY), transfer.timeout)?)
 }
 
 /// The setup packet of a request, and its length if the dialect gives one.

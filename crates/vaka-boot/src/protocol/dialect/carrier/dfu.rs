@@ -37,6 +37,10 @@ impl Carrier for DfuCarrier {
         &mut self.port.device
     }
 
+    fn interface(&self) -> u8 {
+        self.port.params.interface
+    }
+
     fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         if std::mem::take(&mut self.uploading) {
             self.port.abort(cx)?;

@@ -44,6 +44,10 @@ impl Carrier for HidCarrier {
         &mut self.device
     }
 
+    fn interface(&self) -> u8 {
+        self.interface
+    }
+
     fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
         let Transfer { exchange, timeout, .. } = *transfer;
         let Hid { send, report, length, fill, .. } = self.settings;

@@ -2,7 +2,7 @@
 //!
 //! A new carrier is a new file here, its `mod` line and its line in [`open`].
 
-mod control;
+pub(super) mod control;
 mod dfu;
 mod hid;
 mod pipes;
@@ -10,7 +10,7 @@ mod serial;
 
 use std::time::Duration;
 
-use vaka_dialect::{self as dialect, Bindings, Exchange, LineSetting};
+use vaka_dialect::{self as dialect, Bindings, Dialect, Exchange, LineSetting};
 use vaka_usb::counting::CountingDevice;
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::{EndpointInfo, UsbDevice};
@@ -41,6 +41,33 @@ pub(super) trait Carrier {
         wanted: usize,
         cx: &mut Context<'_>,
     ) -> Result<Vec<u8>, SessionError>;
+
+    /// bInterfaceNumber for requests to an interface.
+    fn interface(&self) -> u8;
+
+    /// Whether `len` received bytes end a transfer for which `wanted` bytes were expected.
+    fn is_end(&self, exchange: &Exchange, wanted: usize, len: usize) -> bool {
+        let _ = (exchange, wanted, len);
+        true
+    }
+
+    /// Sends bytes as they are; only the carriers of a stream can.
+    fn send_raw(&mut self, bytes: &[u8], timeout: Duration) -> Result<(), SessionError> {
+        let _ = (bytes, timeout);
+        Err(missing("stream"))
+    }
+
+    /// Selects an alternate setting of the interface; only pipes can.
+    fn select(&mut self, alternate: u8) -> Result<(), SessionError> {
+        let _ = alternate;
+        Err(missing("selectable interface"))
+    }
+
+    /// Holds a serial line in its break state for a time; other carriers have none.
+    fn send_break(&mut self, time: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let _ = (time, cx);
+        Ok(())
+    }
 
     /// The endpoint that may deliver unsolicited bytes.
     fn unsolicited(&self) -> Option<EndpointInfo> {
@@ -77,13 +104,15 @@ pub(super) trait Carrier {
 pub(super) fn open(
     device: CountingDevice,
     configuration: &Configuration,
-    carrier: &dialect::Carrier,
+    dialect: &Dialect,
     cx: &mut Context<'_>,
 ) -> Result<Box<dyn Carrier>, SessionError> {
-    Ok(match carrier {
+    Ok(match &dialect.carrier {
         dialect::Carrier::Control(settings) => Box::new(control::open(device, settings)?),
         dialect::Carrier::Hid(settings) => Box::new(hid::open(device, configuration, settings)?),
-        dialect::Carrier::Pipes(settings) => Box::new(pipes::open(device, configuration, settings)?),
+        dialect::Carrier::Pipes(settings) => {
+            Box::new(pipes::open(device, configuration, settings, &dialect.other_pipes())?)
+        }
         dialect::Carrier::Serial(settings) => Box::new(serial::open(device, configuration, settings)?),
         dialect::Carrier::Dfu(settings) => Box::new(dfu::open(device, settings, cx)?),
     })

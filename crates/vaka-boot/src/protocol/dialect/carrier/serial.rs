@@ -1,5 +1,7 @@
 //! A serial port by the CDC-ACM class.
 
+use std::time::Duration;
+
 use vaka_dialect::LineSetting;
 use vaka_dialect::carrier::Serial;
 use vaka_usb::counting::CountingDevice;
@@ -30,6 +32,10 @@ impl Carrier for SerialPort {
         &mut self.device
     }
 
+    fn interface(&self) -> u8 {
+        self.control
+    }
+
     fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
         Self::send(self, frame, transfer.timeout)
     }
@@ -41,6 +47,14 @@ impl Carrier for SerialPort {
         _: &mut Context<'_>,
     ) -> Result<Vec<u8>, SessionError> {
         Self::receive(self, wanted, transfer.timeout)
+    }
+
+    fn send_raw(&mut self, bytes: &[u8], timeout: Duration) -> Result<(), SessionError> {
+        Self::send(self, bytes, timeout)
+    }
+
+    fn send_break(&mut self, time: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        Self::send_break(self, time, cx)
     }
 
     fn unsolicited(&self) -> Option<EndpointInfo> {
