@@ -240,15 +240,16 @@ pub(crate) fn volume(bytes: &[u8]) {
 }
 
 /// Every kind of carrier and of framing, with all that reads answers.
-const DIALECTS: [&str; 8] = [
+const DIALECTS: [&str; 9] = [
     include_str!("../demo/sheets/dunlin.dialect.toml"),
     include_str!("../demo/sheets/auk.dialect.toml"),
     include_str!("../demo/sheets/fulmar.dialect.toml"),
     include_str!("../demo/sheets/skua.dialect.toml"),
     include_str!("../crates/vaka-dialect/src/templates/serial.dialect.toml"),
     include_str!("../crates/vaka-dialect/src/templates/pipes.dialect.toml"),
-    "dialect = 1\nname = 'c'\n[carrier]\nkind = 'pipes'\n[framing]\nkind = 'cobs'\n[geometry]\nchunk = 'size'\n[identify]\nsend = '1'\nreply = \"u8 size, bytes(size) x, bits16be(a:3, _:12, c:1), hex(4) h, dec d, '\\n', bytes rest\"\ntells = { a = 'fold(s = 0, b in x by 3: s * 31 + le(b) & 0xFFFF)' }\n[write]\nerases = true\ndo = \"each size of data { identify_again }\"\n[exchange.identify_again]\nreply = 'u8 n, bytes(n * n) _'\n[checksum]\nsend = '2'\nreply = 'i24be v'\nunit = 'v'\nimage = 'rounds(min(v, 9), a = 1: a * v)'\n[restart]\nsend = '3'",
-    "dialect = 1\nname = 'm'\n[carrier]\nkind = 'serial'\njunk = 9\n[framing]\nkind = 'markers'\nstart = \"x'02'\"\nend = \"x'03'\"\nescape = 16\n[geometry]\nchunk = 8\n[sync]\nsend = '1'\nreply = \"bytes(1) k, hexbytes(2) z if k == 'z', u8 s if k != 'z'\"\n[start]\ns = 1\n[table.t]\n0 = 'ok'\n1 = 'busy'\n[write]\nerases = true\nsend = '2'\nreply = 'u8 in t'\nrefused = [\"'e', dec n\", 'u8 = 9']\nbusy = 'u8 = 7'\n[read]\ndo = \"until s == 0 every s ms within 9 s { more }\"\nresult = 'fill(length, 0)'\n[exchange.more]\nsend = '3'\nreply = 'u8 s'\noptional = true\n[restart]\nsend = '4'",
+    "dialect = 1\nname = 'c'\n[carrier]\nkind = 'pipes'\n[framing]\nkind = 'cobs'\n[geometry]\nchunk = 'size'\nstream = true\n[identify]\nsend = '1'\nreply = \"u8 size, bytes(size) x, bits16be(a:3, _:12, c:1), hex(4) h, dec d, '\\n', bytes rest\"\ntells = { a = 'fold(s = 0, b in x by 3: s * 31 + le(b) & 0xFFFF)' }\n[write]\nerases = true\ndo = \"each size of data { identify_again }\"\n[exchange.identify_again]\nreply = 'u8 n, bytes(n * n) _'\n[checksum]\nsend = '2'\nreply = 'i24be v'\nunit = 'v'\nimage = 'rounds(min(v, 9), a = 1: a * v)'\n[restart]\nsend = '3'",
+    "dialect = 1\nname = 'm'\n[carrier]\nkind = 'serial'\njunk = 9\n[framing]\nkind = 'markers'\nstart = \"x'02'\"\nend = \"x'03'\"\nescape = 16\n[geometry]\nchunk = 8\nstream = true\n[sync]\nsend = '1'\nreply = \"bytes(1) k, hexbytes(2) z if k == 'z', u8 s if k != 'z'\"\n[start]\ns = 1\n[table.t]\n0 = 'ok'\n1 = 'busy'\n[write]\nerases = true\nsend = '2'\nreply = 'u8 in t'\nrefused = [\"'e', dec n\", 'u8 = 9']\nbusy = 'u8 = 7'\n[read]\ndo = \"until s == 0 every s ms within 9 s { more }\"\nresult = 'fill(length, 0)'\n[exchange.more]\nsend = '3'\nreply = 'u8 s'\noptional = true\n[restart]\nsend = '4'",
+    "dialect = 1\nname = 'r'\n[carrier]\nkind = 'pipes'\n[geometry]\nchunk = 16\nstream = true\n[table.t]\n0 = 'ok'\n1 = 'busy'\n2 = 'nak'\n[exchange.state]\nin = { request = 1 }\nreply = 'u8 in t, u16le n'\n[exchange.drop]\nout = { request = 2 }\n[recover]\ndo = 'drop'\nat_start = true\n[sync]\nsend = ''\nreply = 'u8 in t, bytes _'\n[write]\nerases = true\nsend = 'bytes data'\nreply = 'u8 in t'\nnak = ['u8 = 9', \"'again'\"]\nthen = 'state; let k = random(16); expect len(k) == 16 else \"no\"'\n[read]\nsend = '1'\nreply = 'bytes(length) data, u8 = sum(data) & 0xFF'\n[restart]\ndo = 'alternate 0; bus_reset; raw \"x\"'\n",
 ];
 
 #[derive(Clone, Default)]

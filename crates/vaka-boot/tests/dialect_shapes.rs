@@ -6,7 +6,8 @@ mod shapes;
 mod support;
 
 use shapes::{
-    Shape, beckon, belfry, chorus, galley, ledger, parcel, porter, ribbon, satchel, skein, spoken, tagged, tally,
+    Shape, beckon, belfry, chorus, galley, ledger, parcel, porter, ribbon, satchel, sentry, skein, spoken, tagged,
+    tally,
 };
 use support::failure;
 use vaka_boot::failure::FailureKind;
@@ -86,6 +87,12 @@ fn lines_over_bulk_pipes_with_a_buffer() {
 fn a_status_on_a_pipe_of_its_own() {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(belfry::Belfry::default())) };
     Shape { name: "belfry", dialect: belfry::DIALECT, maker, check: Check::ReadBack, len: 2300 }.holds();
+}
+
+#[test]
+fn a_challenge_with_random_bytes_and_a_key() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(sentry::Sentry::default())) };
+    Shape { name: "sentry", dialect: sentry::DIALECT, maker, check: Check::ReadBack, len: 1700 }.holds();
 }
 
 fn ribbon_shape() -> Shape {

@@ -72,6 +72,11 @@ impl Dialect {
                     rows.push(row(depth, "let", format!("{} = {}", self.name_text(*name), self.written(value.at))));
                     continue;
                 }
+                Step::Random(name, size) => {
+                    let size = self.written(size.at);
+                    rows.push(row(depth, "let", format!("{} = random({size}", self.name_text(*name))));
+                    continue;
+                }
                 Step::If { condition, yes, no } => {
                     rows.push(row(depth, "if", before_block(&self.written(condition.at)).to_owned()));
                     self.step_rows(yes, depth + 1, rows);

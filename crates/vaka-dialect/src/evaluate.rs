@@ -2,8 +2,10 @@
 
 use std::sync::Arc;
 
+use base64ct::{Base64, Encoding};
 use thiserror::Error;
 
+use super::cipher;
 use super::expression::{Binary, ChecksumScope, Expression, Function, Node, Part, Unary};
 use super::types::MOST_ROUNDS;
 use super::value::{Integer, MOST_BYTES, Name, Value, shortened};
@@ -280,6 +282,9 @@ impl<'a> Evaluation<'a> {
             return Ok(Value::Int(length as i128));
         }
         match function {
+            F::HmacSha1 | F::HmacSha256 | F::AesCmac | F::AesEcb(_) | F::AesCbc(_) => {
+                return self.call_with_key(function, given);
+            }
             F::Min | F::Max | F::Fill | F::Hex | F::LowerHex | F::Dec | F::Number(_) => {
                 return self.call_on_number(function, given);
             }
@@ -294,7 +299,13 @@ impl<'a> Evaluation<'a> {
             F::Crc32 => Value::Int(i128::from(crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(&bytes))),
             F::Crc(crc) => Value::Int(i128::from(crc.of(&bytes))),
             F::Md5 => checksum::md5(&bytes).into(),
+            F::Sha1 => cipher::sha1(&bytes).into(),
             F::Sha256 => checksum::sha256(&bytes).into(),
+            F::Base64 => Base64::encode_string(&bytes).into_bytes().into(),
+            F::ReadBase64 => match std::str::from_utf8(&bytes).ok().and_then(|text| Base64::decode_vec(text).ok()) {
+                Some(bytes) => bytes.into(),
+                None => return wrong(format!("{} is not base64", shortened(&bytes))),
+            },
             F::Byte => {
                 let index = self.size(&given[1])?;
                 match bytes.get(index) {
@@ -324,6 +335,23 @@ impl<'a> Evaluation<'a> {
             F::ReadHex => Value::Int(digits(&bytes, 16)?),
             _ => Value::Int(digits(&bytes, 10)?),
         })
+    }
+
+    /// A function of a key and bytes: the last argument is the bytes.
+    fn call_with_key(&mut self, function: &Function, given: &[Expression]) -> Evaluated<Value> {
+        use Function as F;
+        let (key, bytes) = (self.bytes(&given[0])?, self.held(&given[given.len() - 1])?);
+        // A block takes about as long as this many steps.
+        self.spend(bytes.len() as u64 / 2)?;
+        let computed = match function {
+            F::HmacSha1 => cipher::hmac_sha1(&key, &bytes),
+            F::HmacSha256 => cipher::hmac_sha256(&key, &bytes),
+            F::AesCmac => cipher::aes_cmac(&key, &bytes),
+            F::AesEcb(way) => cipher::aes_ecb(*way, &key, &bytes),
+            F::AesCbc(way) => cipher::aes_cbc(*way, &key, &self.bytes(&given[1])?, &bytes),
+            _ => Err("this is not a function of a key"),
+        };
+        computed.map(Value::from).map_err(|words| Fault::Invalid(words.to_owned()))
     }
 
     fn call_on_number(&mut self, function: &Function, given: &[Expression]) -> Evaluated<Value> {

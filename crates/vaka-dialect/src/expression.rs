@@ -5,6 +5,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use super::cipher::Way;
 use super::lexer::{Parsed, Problem, Token, TokenStream};
 use super::value::{Integer, Name, Names, Value};
 use vaka_base::checksum::CrcSum;
@@ -106,7 +107,15 @@ pub(super) enum Function {
     Crc32,
     Crc(Arc<CrcSum>),
     Md5,
+    Sha1,
     Sha256,
+    HmacSha1,
+    HmacSha256,
+    AesCmac,
+    AesEcb(Way),
+    AesCbc(Way),
+    Base64,
+    ReadBase64,
     Byte,
     Slice,
     Le,
@@ -131,7 +140,17 @@ const FUNCTIONS: &[(&str, Function, &str)] = &[
     ("xor", Function::Xor, "B"),
     ("crc32", Function::Crc32, "B"),
     ("md5", Function::Md5, "B"),
+    ("sha1", Function::Sha1, "B"),
     ("sha256", Function::Sha256, "B"),
+    ("hmac_sha1", Function::HmacSha1, "BB"),
+    ("hmac_sha256", Function::HmacSha256, "BB"),
+    ("aes_cmac", Function::AesCmac, "BB"),
+    ("aes_ecb_encrypt", Function::AesEcb(Way::Encrypt), "BB"),
+    ("aes_ecb_decrypt", Function::AesEcb(Way::Decrypt), "BB"),
+    ("aes_cbc_encrypt", Function::AesCbc(Way::Encrypt), "BBB"),
+    ("aes_cbc_decrypt", Function::AesCbc(Way::Decrypt), "BBB"),
+    ("base64", Function::Base64, "B"),
+    ("read_base64", Function::ReadBase64, "B"),
     ("byte", Function::Byte, "BI"),
     ("slice", Function::Slice, "BII"),
     ("le", Function::Le, "B"),
@@ -150,7 +169,10 @@ const FUNCTIONS: &[(&str, Function, &str)] = &[
 
 /// Reserved words.
 const RESERVED: &[&str] =
-    &["and", "or", "not", "if", "else", "in", "by", "above", "below", "map", "fold", "rounds", "_"];
+    &["and", "or", "not", "if", "else", "in", "by", "above", "below", "map", "fold", "rounds", "random", "_"];
+
+/// The word for random bytes: a step of its own, because an expression has the same value each time.
+pub(super) const RANDOM: &str = "random";
 
 /// The number of the item that `map`, `fold`, `rounds`, `each` and `repeat` are at.
 pub(super) const NTH: &str = "nth";
@@ -278,6 +300,7 @@ impl Reader<'_> {
             "map" => return self.map(),
             "fold" => return self.fold(),
             "rounds" => return self.rounds(),
+            RANDOM => return Err(Problem::new(at, "random bytes need a step of their own: let name = random(16)")),
             _ => {}
         }
         if matches!(self.words.peek(), Token::Sign("(")) {

@@ -136,6 +136,9 @@ impl Knowledge for Scope<'_> {
 /// Maximum offset in a chunk.
 const MOST_PLACE: i128 = 1 << 20;
 
+/// Largest number of random bytes of one step. Chosen by us: four times the longest nonce in use.
+pub(super) const MOST_RANDOM: i128 = 256;
+
 /// Maximum number of calls to follow, because steps may call each other.
 const MOST_CALLS: usize = 20_000;
 
@@ -243,6 +246,19 @@ impl FlowChecker<'_> {
                     Ok(Type::Int(..)) => known.learn(*name, ANY_INT),
                     Ok(Type::Bytes(_)) => known.learn(*name, Type::Bytes(None)),
                     Ok(kind) => known.learn(*name, kind),
+                    Err(problem) => self.note(Err(problem)),
+                }
+            }
+            Step::Random(name, size) => {
+                self.stays(*name, size.at);
+                match size.int_kind(&self.here(known, None)) {
+                    Ok((low, high)) if high < 1 || low > MOST_RANDOM => {
+                        self.note(Err(Problem::new(size.at, format!("random(n) gives 1 to {MOST_RANDOM} bytes"))));
+                    }
+                    Ok((low, high)) => {
+                        let len = usize::try_from(low).ok().filter(|_| low == high);
+                        known.learn(*name, Type::Bytes(len));
+                    }
                     Err(problem) => self.note(Err(problem)),
                 }
             }

@@ -10,6 +10,7 @@
 mod bindings;
 pub mod carrier;
 mod check;
+mod cipher;
 mod display;
 mod error;
 mod evaluate;

@@ -2,7 +2,7 @@
 //! possible.
 
 use super::carrier::LineSetting;
-use super::expression::{Expression, Reader, is_reserved};
+use super::expression::{Expression, RANDOM, Reader, is_reserved};
 use super::lexer::{Parsed, Problem, Token};
 use super::value::Name;
 
@@ -67,6 +67,8 @@ pub enum Step {
         given: Vec<(Name, Expression)>,
     },
     Let(Name, Expression),
+    /// Gives a name this many random bytes.
+    Random(Name, Expression),
     Wait(Time),
     If {
         condition: Expression,
@@ -194,7 +196,14 @@ impl Reader<'_> {
                     return Err(Problem::new(place, format!("'{name}' is a reserved word")));
                 }
                 self.words.expect("=")?;
-                Ok(Step::Let(self.names.number(&name), self.expression()?))
+                let name = self.names.number(&name);
+                if !self.words.takes_word(RANDOM) {
+                    return Ok(Step::Let(name, self.expression()?));
+                }
+                self.words.expect("(")?;
+                let size = self.expression()?;
+                self.words.expect(")")?;
+                Ok(Step::Random(name, size))
             }
             "wait" => Ok(Step::Wait(self.time()?)),
             "if" => {

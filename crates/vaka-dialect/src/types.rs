@@ -1,6 +1,7 @@
 //! Static types: the type of every expression and the range of integers. Wrong types and unknown
 //! names are reported here.
 
+use super::cipher::BLOCK;
 use super::expression::{Binary, ChecksumScope, Expression, Function, Node, Part, Unary};
 use super::lexer::{Parsed, Problem};
 use super::value::{Integer, Name, Value};
@@ -264,7 +265,13 @@ fn call_kind(function: &Function, given: &[Expression], known: &dyn Knowledge) -
         F::Crc32 => bytes(0).map(|_| Type::Int(0, LENGTH))?,
         F::Crc(crc) => bytes(0).map(|_| Type::Int(0, i128::from(crc.highest())))?,
         F::Md5 => bytes(0).map(|_| Type::Bytes(Some(16)))?,
+        F::Sha1 => bytes(0).map(|_| Type::Bytes(Some(20)))?,
         F::Sha256 => bytes(0).map(|_| Type::Bytes(Some(32)))?,
+        F::HmacSha1 => bytes(0).and(bytes(1)).map(|_| Type::Bytes(Some(20)))?,
+        F::HmacSha256 => bytes(0).and(bytes(1)).map(|_| Type::Bytes(Some(32)))?,
+        F::AesCmac | F::AesEcb(_) | F::AesCbc(_) => return cipher_kind(function, given, known),
+        F::Base64 => Type::Bytes(bytes(0)?.map(|len| len.div_ceil(3) * 4)),
+        F::ReadBase64 => bytes(0).map(|_| Type::Bytes(None))?,
         F::Byte => {
             bytes(0)?;
             int(1).map(|_| Type::Int(0, 255))?
@@ -312,6 +319,27 @@ fn call_kind(function: &Function, given: &[Expression], known: &dyn Knowledge) -
             Type::Bytes(Some(integer.bytes))
         }
     })
+}
+
+/// Checks the lengths of a key, an initial value and the bytes of AES, as far as they are known.
+fn cipher_kind(function: &Function, given: &[Expression], known: &dyn Knowledge) -> Parsed<Type> {
+    let lengths: Vec<Option<usize>> = given.iter().map(|one| one.bytes_kind(known)).collect::<Parsed<_>>()?;
+    if let Some(len) = lengths[0].filter(|len| !matches!(len, 16 | 32)) {
+        return Err(Problem::new(given[0].at, format!("a key of AES has 16 or 32 bytes, not {len}")));
+    }
+    if matches!(function, Function::AesCmac) {
+        return Ok(Type::Bytes(Some(BLOCK)));
+    }
+    if let (Function::AesCbc(_), Some(len)) = (function, lengths[1].filter(|len| *len != BLOCK)) {
+        return Err(Problem::new(given[1].at, format!("the initial value has {BLOCK} bytes, not {len}")));
+    }
+    let (bytes, at) = (lengths[lengths.len() - 1], given[given.len() - 1].at);
+    match bytes {
+        Some(len) if len % BLOCK != 0 => {
+            Err(Problem::new(at, format!("AES works on blocks of {BLOCK} bytes, but this has {len}; pad it first")))
+        }
+        bytes => Ok(Type::Bytes(bytes)),
+    }
 }
 
 fn byte_value(of: &Expression, known: &dyn Knowledge) -> Parsed<()> {

@@ -442,3 +442,80 @@ fn expressions_end_and_say_why_they_have_no_value() {
         assert!(error.contains(words), "{expression}: {error}");
     }
 }
+
+/// Vectors from the standards that define the functions.
+#[test]
+fn keys_and_ciphers_give_the_values_of_their_standards() {
+    let cases: &[(&str, &str)] = &[
+        // FIPS 180, the message "abc".
+        ("sha1('abc')", "A9993E364706816ABA3E25717850C26C9CD0D89D"),
+        // RFC 2202, section 3, and RFC 4231, section 4.3: test case 2.
+        ("hmac_sha1('Jefe', 'what do ya want for nothing?')", "EFFCDF6AE5EB2FA2D27416D5F184DF9C259A7C79"),
+        (
+            "hmac_sha256('Jefe', 'what do ya want for nothing?')",
+            "5BDCC146BF60754E6A042426089575C75A003F089D2739839DEC58B964EC3843",
+        ),
+        // RFC 4493, section 4: examples 1 and 2.
+        ("aes_cmac(x'2B7E151628AED2A6ABF7158809CF4F3C', '')", "BB1D6929E95937287FA37D129B756746"),
+        (
+            "aes_cmac(x'2B7E151628AED2A6ABF7158809CF4F3C', x'6BC1BEE22E409F96E93D7E117393172A')",
+            "070A16B46B4D4144F79BDD9DD04A287C",
+        ),
+        // NIST SP 800-38B, appendix D.3, example 10.
+        (
+            "aes_cmac(x'603DEB1015CA71BE2B73AEF0857D77811F352C073B6108D72D9810A30914DFF4', x'6BC1BEE22E409F96E93D7E117393172A')",
+            "28A7023F452E8F82BD4BF28D8C37C35C",
+        ),
+        // NIST SP 800-38A, appendix F.1.1, F.1.5 and F.2.1: the first block.
+        (
+            "aes_ecb_encrypt(x'2B7E151628AED2A6ABF7158809CF4F3C', x'6BC1BEE22E409F96E93D7E117393172A')",
+            "3AD77BB40D7A3660A89ECAF32466EF97",
+        ),
+        (
+            "aes_ecb_encrypt(x'603DEB1015CA71BE2B73AEF0857D77811F352C073B6108D72D9810A30914DFF4', x'6BC1BEE22E409F96E93D7E117393172A')",
+            "F3EED1BDB5D2A03C064B5A7E3DB181F8",
+        ),
+        (
+            "aes_cbc_encrypt(x'2B7E151628AED2A6ABF7158809CF4F3C', x'000102030405060708090A0B0C0D0E0F', x'6BC1BEE22E409F96E93D7E117393172A')",
+            "7649ABAC8119B246CEE98E9B12E9197D",
+        ),
+        // RFC 4648, section 10.
+        ("base64('foobar')", "5A6D3976596D4679"),
+        ("read_base64('Zm9vYg==')", "666F6F62"),
+    ];
+    for (expression, wanted) in cases {
+        let wanted = vaka_base::text::parse_hex(wanted.as_bytes()).unwrap();
+        assert_eq!(value(expression), Ok(Value::Bytes(wanted.into())), "{expression}");
+    }
+    for mode in ["aes_ecb", "aes_cbc"] {
+        let start = if mode == "aes_cbc" { "fill(16, 9), " } else { "" };
+        for key in ["fill(16, 7)", "fill(32, 7)"] {
+            let closed = format!("{mode}_encrypt({key}, {start}fill(48, 5))");
+            assert_eq!(
+                value(&format!("{mode}_decrypt({key}, {start}{closed}) == fill(48, 5)")),
+                Ok(Value::Truth(true))
+            );
+        }
+    }
+}
+
+#[test]
+fn keys_and_ciphers_refuse_other_lengths() {
+    let cases: &[(&str, &str)] = &[
+        ("aes_cmac(fill(15, 1), '')", "a key of AES has 16 or 32 bytes, not 15"),
+        ("aes_cmac(fill(24, 1), '')", "a key of AES has 16 or 32 bytes, not 24"),
+        ("aes_ecb_encrypt(fill(16, 1), fill(17, 1))", "blocks of 16 bytes, but this has 17; pad it first"),
+        ("aes_cbc_decrypt(fill(16, 1), fill(8, 1), fill(16, 1))", "the initial value has 16 bytes, not 8"),
+        // Lengths that show only when the value is computed.
+        ("aes_ecb_decrypt(b ++ read_base64('AQ=='), fill(16, 1))", "a key of AES has 16 or 32 bytes"),
+        ("aes_ecb_encrypt(fill(16, 1), read_base64('AQ=='))", "AES works on blocks of 16 bytes"),
+        ("aes_cbc_encrypt(fill(32, 1), read_base64('AQ=='), fill(16, 1))", "the initial value has 16 bytes"),
+        ("read_base64('Zg')", "is not base64"),
+        ("read_base64('%')", "is not base64"),
+        ("random(16)", "random bytes need a step of their own: let name = random(16)"),
+    ];
+    for (expression, wanted) in cases {
+        let error = value(expression).unwrap_err();
+        assert!(error.contains(wanted), "{expression}: {error}");
+    }
+}

@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_boot::context::Context;
-use vaka_boot::protocol::dialect::{GIVEN, Interpreter, Reconnect, TracedFrame};
+use vaka_boot::protocol::dialect::{GIVEN, Interpreter, RANDOM, Reconnect, TracedFrame};
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 use vaka_usb::{
@@ -56,6 +56,8 @@ struct Recorded {
     before: VecDeque<Transfer>,
     operations: Vec<RecordedOperation>,
     dialect: Option<String>,
+    /// Random bytes that the operations drew, in order.
+    random: VecDeque<Vec<u8>>,
 }
 
 /// Reads the devices of a trace; a sentence if it is none.
@@ -90,6 +92,11 @@ fn read(trace: &str) -> Result<Vec<Recorded>, String> {
 impl Recorded {
     fn take(&mut self, line: TraceLine) {
         if let Some(name) = line.operation {
+            if name == RANDOM {
+                // It belongs to the operation before it.
+                self.random.extend(line.given.values().filter_map(text::parse_hex));
+                return;
+            }
             self.dialect = line.dialect;
             self.operations.push((name, line.given, VecDeque::new()));
             return;
@@ -327,6 +334,14 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
             played.push(ReplayResult { operation: "(opening)".into(), frames: Vec::new(), fault: Some(fault) });
         }
         Ok(mut talk) => {
+            let mut random = device.random;
+            let next = move |size| {
+                let bytes: Option<Vec<u8>> = random.pop_front();
+                bytes
+                    .filter(|bytes| bytes.len() == size)
+                    .ok_or_else(|| format!("the trace has no {size} random bytes here"))
+            };
+            talk.draw_from(Box::new(next));
             let sink = frames.clone();
             talk.watch(Box::new(move |seen| sink.borrow_mut().push(seen)));
             let mut operations: VecDeque<_> = device.operations.into();
@@ -365,10 +380,11 @@ fn run(
         names.origin,
         names.region_start,
         names.region_size,
+        names.whole,
     ];
     let value = |name| {
         let text = given.get(dialect.name_text(name))?;
-        Some(match name == names.data {
+        Some(match name == names.data || name == names.whole {
             true => text::parse_hex(text)?.into(),
             false => Value::Int(text.parse().ok()?),
         })

@@ -170,6 +170,38 @@ fn settings_are_carried_in_a_dialect() {
     assert_eq!(&to[8..15], b"A-00045", "its own number");
 }
 
+/// Random bytes differ in each run, so a trace contains them and a replay uses the same ones. A
+/// recovery belongs to the operation that needed it.
+#[test]
+fn random_bytes_of_a_run_are_in_its_trace() {
+    let bench = CASES[2].bench();
+    let text = fs::read_to_string(root().join("demo/sheets/fulmar.dialect.toml")).unwrap();
+    let identify = "[identify]\nsend = \"'hail\\r'\"\nreply = \"u8 in code, 'FM2', u16be kib\"\n";
+    assert!(text.contains(identify), "{text}");
+    let changed = "[exchange.hail]\nsend = \"'hail\\r'\"\nreply = \"u8 in code, 'FM2', u16be kib\"\n\
+                   [recover]\ndo = \"drain\"\nat_start = true\n\
+                   [identify]\ndo = \"let nonce = random(8); hail; expect le(nonce) != 0 else 'no bytes'\"\n";
+    fs::create_dir(bench.folder.path().join("sheets")).unwrap();
+    let dialect = bench.file("sheets/fulmar.dialect.toml", text.replace(identify, changed).as_bytes());
+    for name in ["fulmar.toml", "fulmar-call.dialect.toml"] {
+        bench.file(&format!("sheets/{name}"), &fs::read(root().join("demo/sheets").join(name)).unwrap());
+    }
+    let sheets = bench.folder.path().join("sheets");
+    let mut command = bench.command();
+    command.env("VAKA_SHEETS", &sheets).arg("update").arg(firmware("fulmar-4.2.0.hex"));
+    Running::start(command.args(["--trace", "run.trace", "--unattended"])).end().expect(0, &[]);
+    let trace = fs::read_to_string(bench.folder.path().join("run.trace")).unwrap();
+    let nonces: Vec<&str> = trace.lines().filter(|line| line.contains("\"operation\":\"random\"")).collect();
+    assert!(!nonces.is_empty(), "{trace}");
+    let replay = ["dialect", "replay", dialect.to_str().unwrap()];
+    let replayed = bench.run(&[&replay[..], &["run.trace"]].concat());
+    replayed.expect(0, &["identify", "as recorded", "The dialect sends the recorded frames"]);
+    let without: String = trace.lines().filter(|line| *line != nonces[0]).map(|line| format!("{line}\n")).collect();
+    bench.file("without.trace", without.as_bytes());
+    let replayed = bench.run(&[&replay[..], &["without.trace"]].concat());
+    replayed.expect(6, &["the trace has no 8 random bytes here"]);
+}
+
 #[test]
 fn a_recorded_run_tests_a_dialect_at_the_desk() {
     for case in &CASES {

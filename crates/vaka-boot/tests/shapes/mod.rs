@@ -12,6 +12,7 @@ pub mod parcel;
 pub mod porter;
 pub mod ribbon;
 pub mod satchel;
+pub mod sentry;
 pub mod skein;
 pub mod spoken;
 pub mod tagged;

@@ -41,6 +41,21 @@ const SYNC_JUNK: usize = 4096;
 /// The name in traces of values that all operations know.
 pub const GIVEN: &str = "given";
 
+/// The name in traces of random bytes that an operation drew.
+pub const RANDOM: &str = "random";
+
+/// Largest number of random bytes of one step.
+const MOST_RANDOM: usize = 256;
+
+/// A source of random bytes; a sentence if it has none.
+pub type RandomSource = Box<dyn FnMut(usize) -> Result<Vec<u8>, String> + Send>;
+
+fn from_system(size: usize) -> Result<Vec<u8>, String> {
+    let mut bytes = vec![0; size];
+    getrandom::fill(&mut bytes).map_err(|error| format!("the system has no random bytes: {error}"))?;
+    Ok(bytes)
+}
+
 /// The information for reopening a unit after it disconnected and returned.
 #[derive(Clone)]
 pub struct Reconnect {
@@ -74,6 +89,7 @@ pub struct Interpreter {
     transfers_before: u64,
     /// Whether a transfer to the unit has begun and not ended.
     is_mid_transfer: bool,
+    random: RandomSource,
     pub(super) watcher: Option<Box<dyn FnMut(TracedFrame)>>,
 }
 
@@ -123,6 +139,7 @@ impl Interpreter {
             buffer: Vec::new(),
             transfers_before: 0,
             is_mid_transfer: false,
+            random: Box::new(from_system),
             watcher: None,
         })
     }
@@ -130,6 +147,11 @@ impl Interpreter {
     /// Passes every frame to a watcher.
     pub fn watch(&mut self, watcher: Box<dyn FnMut(TracedFrame)>) {
         self.watcher = Some(watcher);
+    }
+
+    /// Takes random bytes from another source than the system, such as a trace.
+    pub fn draw_from(&mut self, random: RandomSource) {
+        self.random = random;
     }
 
     /// The current variable bindings.
@@ -194,7 +216,11 @@ impl Interpreter {
         given: Vec<(Name, Value)>,
         cx: &mut Context<'_>,
     ) -> Result<bool, SessionError> {
-        let recovers = self.dialect().operation(OperationName::Recover).is_some() && name != OperationName::Recover;
+        let dialect = self.dialect().clone();
+        if dialect.operation(name).is_some() {
+            self.wire.note(&dialect, name.word(), &given);
+        }
+        let recovers = dialect.operation(OperationName::Recover).is_some() && name != OperationName::Recover;
         let repeats = recovers && name.is_read_only() && name != OperationName::Sync;
         let mut left = if repeats { TRIES } else { 1 };
         let mut first = None;
@@ -244,7 +270,6 @@ impl Interpreter {
     ) -> Result<bool, SessionError> {
         let dialect = self.dialect().clone();
         let Some(operation) = dialect.operation(name) else { return Ok(false) };
-        self.wire.note(&dialect, name.word(), &given);
         for (key, value) in given {
             self.memory.set(key, Some(value));
         }
@@ -321,6 +346,15 @@ impl Interpreter {
                 self.memory.set(*name, Some(value));
                 Ok(())
             }
+            Step::Random(name, size) => {
+                let size = self.memory.size(size).map_err(wrong)?.clamp(1, MOST_RANDOM);
+                let bytes = (self.random)(size).map_err(|words| SessionError::dialect("random", words))?;
+                let value = Value::from(bytes);
+                let dialect = self.dialect().clone();
+                self.wire.note(&dialect, RANDOM, &[(*name, value.clone())]);
+                self.memory.set(*name, Some(value));
+                Ok(())
+            }
             Step::Wait(time) => {
                 let until = (cx.now() + self.time(time)?).min(bounds.until);
                 cx.wait_until(until, "a pause required by the dialect");
@@ -356,15 +390,24 @@ impl Interpreter {
                 false => Err(self.refused(bounds.operation.word(), sentence)),
             },
             Step::Fail(sentence) => Err(self.refused(bounds.operation.word(), sentence)),
+            _ => self.wire_step(step, bounds, cx),
+        }
+    }
+
+    /// A step that concerns the line or the bus.
+    fn wire_step(&mut self, step: &Step, bounds: OperationLimits, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let left = bounds.until.saturating_sub(cx.now());
+        match step {
             Step::Line(line, _) => self.wire.set_line(*line),
             Step::Signals { dtr, rts, .. } => self.wire.signal(*dtr, *rts),
             Step::Break(time, _) => {
-                let time = self.time(time)?.min(bounds.until.saturating_sub(cx.now()));
+                let time = self.time(time)?.min(left);
                 self.wire.send_break(time, cx)
             }
             Step::Raw(bytes, _) => {
-                let bytes = self.memory.bytes(bytes).map_err(wrong)?;
-                self.wire.send_raw(&bytes, bounds.until.saturating_sub(cx.now()))
+                let bytes =
+                    self.memory.bytes(bytes).map_err(|error| SessionError::dialect(bounds.operation.word(), error))?;
+                self.wire.send_raw(&bytes, left)
             }
             Step::Alternate(number, _) => self.wire.select(*number),
             Step::BusReset => {
@@ -376,7 +419,7 @@ impl Interpreter {
                 Ok(())
             }
             Step::Leaves(within) => {
-                let within = self.time(within)?.min(bounds.until.saturating_sub(cx.now()));
+                let within = self.time(within)?.min(left);
                 match self.wire.wait_for_disconnect(within) {
                     true => Ok(()),
                     false => Err(SessionError::Timeout("the unit did not disconnect in time".into())),
@@ -386,6 +429,7 @@ impl Interpreter {
                 let until = (cx.now() + self.time(within)?).min(bounds.until);
                 self.come_back(until, cx)
             }
+            _ => Err(SessionError::dialect(bounds.operation.word(), "this step does not concern the line")),
         }
     }
 

@@ -23,7 +23,7 @@ use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 use vaka_usb::{DeviceInfo, UsbDevice};
 
-pub use interpreter::{GIVEN, Interpreter, Reconnect, TracedFrame};
+pub use interpreter::{GIVEN, Interpreter, RANDOM, RandomSource, Reconnect, TracedFrame};
 
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
