@@ -21,6 +21,7 @@ mod frame;
 mod framing;
 mod lexer;
 mod model;
+pub mod protocols;
 mod raw;
 mod settings;
 mod steps;

@@ -19,9 +19,10 @@ macro_rules! topic {
 }
 
 /// All topics, in the order in which they are listed.
-pub const TOPICS: [Topic; 16] = [
+pub const TOPICS: [Topic; 17] = [
     topic!("sheet", "Product sheets: every key", "formats/product-sheet.md"),
     topic!("dialect", "Dialects: the language of vendor bootloaders", "formats/dialect.md"),
+    topic!("file-transfer", "XMODEM and YMODEM: ready dialects", "formats/file-transfer.md"),
     topic!("release", "Release files and their descriptions", "formats/release.md"),
     topic!("stamp", "Stamps inside images", "formats/stamp.md"),
     topic!("files", "Image formats", "formats/files.md"),
@@ -93,7 +94,10 @@ const EXAMPLES: [(&str, &[&str]); 36] = [
     ("sheet new", &["vaka sheet new --unit port=1-1 --out gauge.toml"]),
     ("sheet check", &["vaka sheet check sheets/*.toml"]),
     ("sheet show", &["vaka sheet show sheets/gauge.toml"]),
-    ("dialect new", &["vaka dialect new --carrier hid --out ferry.dialect.toml"]),
+    (
+        "dialect new",
+        &["vaka dialect new --carrier hid --out ferry.dialect.toml", "vaka dialect new --protocol xmodem-crc"],
+    ),
     ("dialect check", &["vaka dialect check ferry.dialect.toml"]),
     ("dialect show", &["vaka dialect show ferry.dialect.toml"]),
     ("dialect trace", &["vaka dialect trace ferry.dialect.toml run.trace --operation write"]),

@@ -2,16 +2,20 @@
 
 use std::path::PathBuf;
 
-use clap::{Args as ClapArgs, Subcommand};
-use vaka_dialect::carrier;
+use clap::{ArgGroup, Args as ClapArgs, Subcommand};
+use vaka_dialect::{carrier, protocols};
 
 #[derive(Debug, Subcommand)]
 pub enum DialectCommand {
-    /// Create a commented template for a kind of carrier
+    /// Create a dialect: a commented template for a kind of carrier, or one for a standard protocol
+    #[command(group(ArgGroup::new("form").required(true).args(["carrier", "protocol"])))]
     New {
-        /// Transport of the frames
+        /// Transport of the frames of an own protocol
         #[arg(long, value_parser = carrier_names())]
-        carrier: String,
+        carrier: Option<String>,
+        /// Protocol that is an open standard
+        #[arg(long, value_name = "NAME", value_parser = protocol_names())]
+        protocol: Option<String>,
         /// Output file; default: standard output
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
@@ -51,6 +55,13 @@ fn carrier_names() -> impl clap::builder::TypedValueParser<Value = String> {
     use clap::builder::{PossibleValue, PossibleValuesParser};
     let value = |kind: &&carrier::CarrierKind| PossibleValue::new(kind.name).help(kind.description);
     PossibleValuesParser::new(carrier::KINDS.iter().map(value))
+}
+
+/// The names of the ready dialects, with their descriptions.
+fn protocol_names() -> impl clap::builder::TypedValueParser<Value = String> {
+    use clap::builder::{PossibleValue, PossibleValuesParser};
+    let value = |ready: &protocols::ReadyDialect| PossibleValue::new(ready.name).help(ready.description);
+    PossibleValuesParser::new(protocols::READY.iter().map(value))
 }
 
 #[derive(Debug, Subcommand)]

@@ -7,8 +7,8 @@ use serde_json::json;
 use vaka_base::text;
 use vaka_boot::protocol::dialect::TracedFrame;
 use vaka_core::event::ExitCode;
-use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
+use vaka_dialect::{carrier, protocols};
 
 use super::{print_line, print_raw, print_result};
 use crate::args::{DialectCommand, OutputFormat};
@@ -24,7 +24,7 @@ use vaka_messages::CommandError;
 
 pub fn run(command: &DialectCommand, setting: &OutputOptions) -> Outcome {
     match command {
-        DialectCommand::New { carrier, out } => new(carrier, out.as_deref()),
+        DialectCommand::New { carrier, protocol, out } => new(carrier.as_deref(), protocol.as_deref(), out.as_deref()),
         DialectCommand::Check { files } => check(files, setting),
         DialectCommand::Show { file } => show(&environment::dialect(file)?, setting.format),
         DialectCommand::Trace { file, trace, operation } => {
@@ -34,9 +34,10 @@ pub fn run(command: &DialectCommand, setting: &OutputOptions) -> Outcome {
     }
 }
 
-fn new(carrier: &str, out: Option<&Path>) -> Outcome {
-    let kind = carrier::KINDS.iter().find(|kind| kind.name == carrier);
-    let text = kind.map_or("", |kind| kind.template);
+fn new(carrier: Option<&str>, protocol: Option<&str>, out: Option<&Path>) -> Outcome {
+    let kind = carrier::KINDS.iter().find(|kind| Some(kind.name) == carrier);
+    let ready = protocols::READY.iter().find(|ready| Some(ready.name) == protocol);
+    let text = ready.map(|ready| ready.text).or(kind.map(|kind| kind.template)).unwrap_or_default();
     let Some(path) = out else {
         print_raw(text);
         return Ok(ExitCode::Done);
