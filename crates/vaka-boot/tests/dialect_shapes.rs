@@ -2,12 +2,14 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
+use std::sync::atomic::Ordering;
+
 mod shapes;
 mod support;
 
 use shapes::{
-    Shape, beckon, belfry, chorus, galley, ledger, parcel, porter, ribbon, satchel, sentry, skein, spoken, tagged,
-    tally,
+    Shape, beckon, belfry, bellows, chorus, galley, ledger, parcel, porter, ribbon, satchel, sentry, skein, spoken,
+    tagged, tally,
 };
 use support::failure;
 use vaka_boot::failure::FailureKind;
@@ -87,6 +89,13 @@ fn lines_over_bulk_pipes_with_a_buffer() {
 fn a_status_on_a_pipe_of_its_own() {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(belfry::Belfry::default())) };
     Shape { name: "belfry", dialect: belfry::DIALECT, maker, check: Check::ReadBack, len: 2300 }.holds();
+}
+
+#[test]
+fn blocks_that_are_compressed() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(bellows::Bellows::default())) };
+    Shape { name: "bellows", dialect: bellows::DIALECT, maker, check: Check::DeviceChecked, len: 5000 }.holds();
+    assert!(bellows::FORMS.iter().all(|count| count.load(Ordering::Relaxed) > 0), "{:?}", bellows::FORMS);
 }
 
 #[test]

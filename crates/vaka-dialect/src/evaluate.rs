@@ -6,6 +6,7 @@ use base64ct::{Base64, Encoding};
 use thiserror::Error;
 
 use super::cipher;
+use super::compression;
 use super::expression::{Binary, ChecksumScope, Expression, Function, Node, Part, Unary};
 use super::types::MOST_ROUNDS;
 use super::value::{Integer, MOST_BYTES, Name, Value, shortened};
@@ -301,6 +302,7 @@ impl<'a> Evaluation<'a> {
             F::Md5 => checksum::md5(&bytes).into(),
             F::Sha1 => cipher::sha1(&bytes).into(),
             F::Sha256 => checksum::sha256(&bytes).into(),
+            F::Deflate | F::Zlib | F::Inflate | F::Runs => return self.compressed(function, &bytes),
             F::Base64 => Base64::encode_string(&bytes).into_bytes().into(),
             F::ReadBase64 => match std::str::from_utf8(&bytes).ok().and_then(|text| Base64::decode_vec(text).ok()) {
                 Some(bytes) => bytes.into(),
@@ -335,6 +337,22 @@ impl<'a> Evaluation<'a> {
             F::ReadHex => Value::Int(digits(&bytes, 16)?),
             _ => Value::Int(digits(&bytes, 10)?),
         })
+    }
+
+    fn compressed(&mut self, function: &Function, bytes: &[u8]) -> Evaluated<Value> {
+        // A byte takes about as long as two steps.
+        self.spend(bytes.len() as u64 * 2)?;
+        let made = match function {
+            Function::Deflate => compression::deflate(bytes),
+            Function::Zlib => compression::zlib(bytes),
+            Function::Runs => compression::runs(bytes),
+            _ => match compression::inflate(bytes, MOST_BYTES) {
+                Some(content) => content,
+                None => return wrong(format!("{} is not deflated", shortened(bytes))),
+            },
+        };
+        self.spend(made.len() as u64 / 16)?;
+        Ok(made.into())
     }
 
     /// A function of a key and bytes: the last argument is the bytes.

@@ -11,6 +11,7 @@ mod bindings;
 pub mod carrier;
 mod check;
 mod cipher;
+mod compression;
 mod display;
 mod error;
 mod evaluate;

@@ -271,6 +271,7 @@ fn call_kind(function: &Function, given: &[Expression], known: &dyn Knowledge) -
         F::HmacSha256 => bytes(0).and(bytes(1)).map(|_| Type::Bytes(Some(32)))?,
         F::AesCmac | F::AesEcb(_) | F::AesCbc(_) => return cipher_kind(function, given, known),
         F::Base64 => Type::Bytes(bytes(0)?.map(|len| len.div_ceil(3) * 4)),
+        F::Deflate | F::Zlib | F::Inflate | F::Runs => bytes(0).map(|_| Type::Bytes(None))?,
         F::ReadBase64 => bytes(0).map(|_| Type::Bytes(None))?,
         F::Byte => {
             bytes(0)?;

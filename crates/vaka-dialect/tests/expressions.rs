@@ -479,6 +479,13 @@ fn keys_and_ciphers_give_the_values_of_their_standards() {
             "aes_cbc_encrypt(x'2B7E151628AED2A6ABF7158809CF4F3C', x'000102030405060708090A0B0C0D0E0F', x'6BC1BEE22E409F96E93D7E117393172A')",
             "7649ABAC8119B246CEE98E9B12E9197D",
         ),
+        // RFC 1951, section 3.2.4: a stored block of no bytes, and one of three. RFC 1950, section 2.2.
+        ("inflate(x'01 00 00 FF FF')", ""),
+        ("inflate(x'01 03 00 FC FF 61 62 63')", "616263"),
+        ("slice(zlib('abc'), len(zlib('abc')) - 4, 4)", "024D0127"),
+        ("runs(x'05 05 05 00 09')", "030501000109"),
+        ("runs(fill(300, 7))", "FF072D07"),
+        ("runs('')", ""),
         // RFC 4648, section 10.
         ("base64('foobar')", "5A6D3976596D4679"),
         ("read_base64('Zm9vYg==')", "666F6F62"),
@@ -487,6 +494,8 @@ fn keys_and_ciphers_give_the_values_of_their_standards() {
         let wanted = vaka_base::text::parse_hex(wanted.as_bytes()).unwrap();
         assert_eq!(value(expression), Ok(Value::Bytes(wanted.into())), "{expression}");
     }
+    assert_eq!(value("inflate(deflate(fill(5000, 3) ++ b)) == fill(5000, 3) ++ b"), Ok(Value::Truth(true)));
+    assert_eq!(value("len(deflate(fill(5000, 3))) < 50"), Ok(Value::Truth(true)));
     for mode in ["aes_ecb", "aes_cbc"] {
         let start = if mode == "aes_cbc" { "fill(16, 9), " } else { "" };
         for key in ["fill(16, 7)", "fill(32, 7)"] {
@@ -512,6 +521,7 @@ fn keys_and_ciphers_refuse_other_lengths() {
         ("aes_cbc_encrypt(fill(32, 1), read_base64('AQ=='), fill(16, 1))", "the initial value has 16 bytes"),
         ("read_base64('Zg')", "is not base64"),
         ("read_base64('%')", "is not base64"),
+        ("inflate('abc')", "is not deflated"),
         ("random(16)", "random bytes need a step of their own: let name = random(16)"),
     ];
     for (expression, wanted) in cases {

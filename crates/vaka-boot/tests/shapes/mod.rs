@@ -5,6 +5,7 @@
 
 pub mod beckon;
 pub mod belfry;
+pub mod bellows;
 pub mod chorus;
 pub mod galley;
 pub mod ledger;
@@ -115,7 +116,13 @@ pub struct Shape {
 /// header, noise and a CRC.
 pub fn application(len: usize, version: u16, seed: u64) -> Vec<u8> {
     let mut random = Random(seed);
-    let mut bytes: Vec<u8> = (0..len).map(|_| u8::try_from(random.below(256)).unwrap()).collect();
+    // Noise, runs and repetitions in turn.
+    let byte = |at: usize| match at / 512 % 3 {
+        0 => u8::try_from(random.below(256)).unwrap(),
+        1 => u8::try_from(at / 128 % 256).unwrap(),
+        _ => u8::try_from(at % 37).unwrap(),
+    };
+    let mut bytes: Vec<u8> = (0..len).map(byte).collect();
     let mut word = |at: usize, value: u32| bytes[at..at + 4].copy_from_slice(&value.to_le_bytes());
     word(0, 0x2000_1000);
     word(4, START + 0x61);
