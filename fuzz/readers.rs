@@ -269,11 +269,22 @@ impl Clock for Fast {
 struct Hostile {
     bytes: Vec<u8>,
     at: Arc<AtomicUsize>,
+    repeated: u64,
     clock: Fast,
     descriptor: Vec<u8>,
 }
 
 impl Hostile {
+    fn new(bytes: &[u8], clock: &Fast) -> Self {
+        Self {
+            bytes: bytes.to_vec(),
+            at: Arc::default(),
+            repeated: 0,
+            clock: clock.clone(),
+            descriptor: descriptor_of_all(),
+        }
+    }
+
     fn next(&mut self, most: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         // Any transfer takes some time.
         self.clock.sleep(Duration::from_micros(50));
@@ -290,8 +301,11 @@ impl Hostile {
                 Err(TransferError::Timeout)
             }
             0xFD => Err(TransferError::Disconnected),
-            // The same again, for ever: a unit that never stops.
+            // The same again, for ever: a unit that never stops. Each repetition takes longer, so that a
+            // time limit of minutes ends it after thousands of transfers, not millions.
             0xFC => {
+                self.repeated += 1;
+                self.clock.sleep(Duration::from_micros(50 * self.repeated));
                 self.at.store(at, Ordering::Relaxed);
                 Ok(vec![self.bytes.get(at + 1).copied().unwrap_or(7); most.min(9)])
             }
@@ -372,8 +386,7 @@ fn against(bytes: &[u8], work: impl FnOnce(Box<dyn UsbDevice>, &mut Context<'_>)
     let clock = Fast::default();
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
     let mut cx = Context::new(&clock, &mut quiet, &never);
-    let device =
-        Hostile { bytes: bytes.to_vec(), at: Arc::default(), clock: clock.clone(), descriptor: descriptor_of_all() };
+    let device = Hostile::new(bytes, &clock);
     work(Box::new(device), &mut cx);
     assert!(clock.now() < MOST_TIME, "{:?}", clock.now());
 }
@@ -429,8 +442,7 @@ pub(crate) fn dialect_engine(bytes: &[u8]) {
     let clock = Fast::default();
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
     let mut cx = Context::new(&clock, &mut quiet, &never);
-    let device =
-        Hostile { bytes: bytes.to_vec(), at: Arc::default(), clock: clock.clone(), descriptor: descriptor_of_all() };
+    let device = Hostile::new(bytes, &clock);
     let Ok(mut talk) = Interpreter::open(Box::new(device), dialect.clone(), None, &mut cx) else { return };
     let names = dialect.given();
     talk.give(vec![

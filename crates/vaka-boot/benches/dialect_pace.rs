@@ -76,10 +76,6 @@ impl Loader for Reports {
     fn leaves_at(&self) -> Option<Duration> {
         None
     }
-
-    fn was_asked(&self) -> bool {
-        true
-    }
 }
 
 /// Takes Fulmar's words at once.
@@ -122,10 +118,6 @@ impl Loader for Words {
 
     fn leaves_at(&self) -> Option<Duration> {
         None
-    }
-
-    fn was_asked(&self) -> bool {
-        true
     }
 }
 

@@ -11,7 +11,7 @@ use shapes::{
     Shape, beckon, belfry, bellows, chorus, galley, ledger, parcel, porter, ribbon, satchel, sentry, skein, spoken,
     tagged, tally,
 };
-use support::failure;
+use support::{failure, told};
 use vaka_boot::failure::FailureKind;
 use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome};
 use vaka_core::plan::{ErasesOption, PlanError};
@@ -59,6 +59,53 @@ fn records_between_marks() {
 fn bulk_pipes_with_requests_beside_them() {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(satchel::Satchel::default())) };
     Shape { name: "satchel", dialect: satchel::DIALECT, maker, check: Check::ReadBack, len: 2300 }.holds();
+}
+
+fn satchel_with(old: &str, new: &str) -> Shape {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(satchel::Satchel::default())) };
+    assert!(satchel::DIALECT.contains(old));
+    let dialect = Box::leak(satchel::DIALECT.replace(old, new).into_boxed_str());
+    Shape { name: "satchel", dialect, maker, check: Check::ReadBack, len: 2300 }
+}
+
+/// The recovery at the start is an attempt; the first exchange decides.
+#[test]
+fn a_recovery_that_fails_at_the_start_does_not_end_the_session() {
+    let scene = satchel_with("do = \"drop\"", "do = \"drop; fail 'not recovered'\"").scene(Vec::new());
+    let (report, events) = scene.update();
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
+    assert!(scene.holds_image());
+}
+
+/// A size that shows only at run time is an error, not another size.
+#[test]
+fn random_bytes_of_an_impossible_size_are_an_error() {
+    let scene = satchel_with("tells = {", "then = \"let nonce = random(sector * 2)\"\ntells = {").scene(Vec::new());
+    let (report, events) = scene.update();
+    assert_ne!(report.code, ExitCode::Done);
+    let said = told(failure(&events).unwrap());
+    assert!(said.contains("random(n) gives 1 to 256 bytes, and 512 were asked for"), "{said}");
+    assert!(scene.memory(shapes::BASE..shapes::LIMIT) == scene.before);
+}
+
+/// The user stops the program in a transfer: the unit is left ready for the next one, although its
+/// dialect does not recover at the start.
+#[test]
+fn a_stopped_transfer_is_recovered_from() {
+    let shape = satchel_with("\nat_start = true", "");
+    let mut scene = shape.scene(Vec::new());
+    scene.stops_after_a_block = true;
+    let (report, _) = scene.update();
+    assert_eq!(report.code, ExitCode::Stopped);
+    let mut device = scene.earlier_program();
+    let setup = vaka_usb::Setup { kind: 0xC0, request: 0x21, value: 0, index: 0 };
+    let state = device.control_in(setup, 3, std::time::Duration::from_secs(1)).unwrap();
+    assert_eq!(state, [0, 0, 0], "the unit dropped what was begun");
+    drop(device);
+    scene.stops_after_a_block = false;
+    let (report, events) = scene.update();
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
+    assert!(scene.holds_image());
 }
 
 #[test]

@@ -8,7 +8,7 @@ use super::expression::{Expression, Part};
 use super::field::{Field, UNKNOWN, captured};
 use super::lexer::{Parsed, Problem};
 use super::model::{BuiltinNames, Exchange};
-use super::steps::{Step, Target, Time};
+use super::steps::{MOST_RANDOM, Step, Target, Time};
 use super::types::{ANY_INT, Knowledge, MOST_ROUNDS, Type};
 use super::value::{Name, Names};
 use crate::steps::Callee;
@@ -136,9 +136,6 @@ impl Knowledge for Scope<'_> {
 /// Maximum offset in a chunk.
 const MOST_PLACE: i128 = 1 << 20;
 
-/// Largest number of random bytes of one step. Chosen by us: four times the longest nonce in use.
-pub(super) const MOST_RANDOM: i128 = 256;
-
 /// Maximum number of calls to follow, because steps may call each other.
 const MOST_CALLS: usize = 20_000;
 
@@ -252,7 +249,7 @@ impl FlowChecker<'_> {
             Step::Random(name, size) => {
                 self.stays(*name, size.at);
                 match size.int_kind(&self.here(known, None)) {
-                    Ok((low, high)) if high < 1 || low > MOST_RANDOM => {
+                    Ok((low, high)) if high < 1 || low > MOST_RANDOM as i128 => {
                         self.note(Err(Problem::new(size.at, format!("random(n) gives 1 to {MOST_RANDOM} bytes"))));
                     }
                     Ok((low, high)) => {

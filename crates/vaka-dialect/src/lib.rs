@@ -42,5 +42,5 @@ pub use model::{
     ReportedField, RequestForm, RequestPair, RetryBy,
 };
 pub use settings::{ChecksumScope, EraseBy, Erases, Order};
-pub use steps::{Callee, Step, Target, Time};
+pub use steps::{Callee, MOST_RANDOM, Step, Target, Time};
 pub use value::{Name, Value};

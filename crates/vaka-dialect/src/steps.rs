@@ -119,6 +119,9 @@ pub enum Step {
     ComesBack(Time),
 }
 
+/// Largest number of random bytes of one step. Chosen by us: four times the longest nonce in use.
+pub const MOST_RANDOM: usize = 256;
+
 /// Keywords that start a step.
 pub(super) const STEP_WORDS: &[&str] = &[
     "let",

@@ -1,4 +1,32 @@
-//! Firmware files made record by record, so that a test can make them costly or wrong.
+//! Firmware images for simulated units, and files made record by record, so that a test can make them costly or wrong.
+
+use crate::Random;
+
+/// An application at `start` that simulated units accept: start vectors, header with this board
+/// word and version, noise with runs and repetitions, and a CRC-32.
+///
+/// # Panics
+/// If `len` is less than 84 bytes.
+#[must_use]
+pub fn application(len: usize, start: u32, board_word: [u8; 4], version: u16, seed: u64) -> Vec<u8> {
+    let mut random = Random(seed);
+    let byte = |at: usize| match at / 512 % 3 {
+        0 => random.below(256).to_le_bytes()[0],
+        1 => (at / 128).to_le_bytes()[0],
+        _ => (at % 37).to_le_bytes()[0],
+    };
+    let mut bytes: Vec<u8> = (0..len).map(byte).collect();
+    let mut word = |at: usize, value: u32| bytes[at..at + 4].copy_from_slice(&value.to_le_bytes());
+    word(0, 0x2000_1000);
+    word(4, start + 0x61);
+    word(0x40, u32::from_le_bytes(board_word));
+    word(0x44, u32::try_from(len - 4).expect("an application is smaller than 4 GiB"));
+    word(0x48, start);
+    word(0x4C, u32::from(version));
+    let crc = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(&bytes[..len - 4]);
+    bytes[len - 4..].copy_from_slice(&crc.to_le_bytes());
+    bytes
+}
 
 /// A record of Intel HEX, with its sum.
 ///

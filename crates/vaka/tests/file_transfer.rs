@@ -18,7 +18,7 @@ use vaka_sim::flash::Flash;
 use vaka_sim::unit::Condition;
 use vaka_sim::unit::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit, acm};
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
-use vaka_testkit::{Random, program};
+use vaka_testkit::{files, program};
 
 const BASE: u32 = 0x0B00_0000;
 const START: u32 = BASE + 0x1000;
@@ -142,10 +142,6 @@ impl Loader for Receiving {
     fn leaves_at(&self) -> Option<Duration> {
         self.leaves_at
     }
-
-    fn was_asked(&self) -> bool {
-        true
-    }
 }
 
 const SHEET: &str = r#"
@@ -183,22 +179,6 @@ writes = ["application"]
 dialect = "NAME"
 "#;
 
-/// An application that the unit starts: start vectors, header, noise and a CRC.
-fn application(len: usize, version: u32, seed: u64) -> Vec<u8> {
-    let mut random = Random(seed);
-    let mut bytes: Vec<u8> = (0..len).map(|_| u8::try_from(random.below(256)).unwrap()).collect();
-    let mut word = |at: usize, value: u32| bytes[at..at + 4].copy_from_slice(&value.to_le_bytes());
-    word(0, 0x2000_1000);
-    word(4, START + 0x61);
-    word(0x40, u32::from_le_bytes(*b"KNT1"));
-    word(0x44, u32::try_from(len - 4).unwrap());
-    word(0x48, START);
-    word(0x4C, version);
-    let crc = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(&bytes[..len - 4]);
-    bytes[len - 4..].copy_from_slice(&crc.to_le_bytes());
-    bytes
-}
-
 /// A unit whose bootloader receives with this command into `folder`.
 fn unit(command: &'static [&'static str], folder: &Path, damage: usize, log: &Arc<Mutex<String>>) -> VendorUnit {
     let make = UnitSpec {
@@ -209,7 +189,7 @@ fn unit(command: &'static [&'static str], folder: &Path, damage: usize, log: &Ar
         application: START..END,
         settings: END..END,
         board_word: b"KNT1",
-        factory: Box::leak(application(3000, 0x0100, 7).into_boxed_slice()),
+        factory: Box::leak(files::application(3000, START, *b"KNT1", 0x0100, 7).into_boxed_slice()),
         button: "BOOT",
         window: None,
         silent: false,
@@ -244,7 +224,7 @@ fn transfers(protocol: &str, command: &'static [&'static str], len: usize, damag
     let dialect = sheets.join(format!("{protocol}.dialect.toml"));
     bench.run(&["dialect", "new", "--protocol", protocol, "--out", dialect.to_str().unwrap()]).expect(0, &[]);
     bench.file("sheets/knot.toml", SHEET.replace("NAME", protocol).as_bytes());
-    let image = application(len, 0x0110, 11);
+    let image = files::application(len, START, *b"KNT1", 0x0110, 11);
     let file = bench.file("knot-1.1.0.bin", &image);
     let mut command = bench.command();
     command.env("VAKA_SHEETS", &sheets).arg("update").arg(&file);

@@ -175,8 +175,4 @@ impl Loader for Beckon {
     fn leaves_at(&self) -> Option<Duration> {
         self.leaves_at
     }
-
-    fn was_asked(&self) -> bool {
-        true
-    }
 }

@@ -28,7 +28,7 @@ pipe_in = 0x82
 [table.code]
 0 = "ok"
 1 = "busy"
-4 = "there is no such place"
+4 = "the unit has no memory at this address"
 5 = "the bytes there are not erased"
 [geometry]
 chunk = 256
@@ -134,9 +134,5 @@ impl Loader for Belfry {
 
     fn leaves_at(&self) -> Option<Duration> {
         self.leaves_at
-    }
-
-    fn was_asked(&self) -> bool {
-        true
     }
 }

@@ -188,8 +188,4 @@ impl Loader for Bellows {
     fn leaves_at(&self) -> Option<Duration> {
         self.leaves_at
     }
-
-    fn was_asked(&self) -> bool {
-        true
-    }
 }

@@ -163,8 +163,4 @@ impl Loader for Chorus {
     fn leaves_at(&self) -> Option<Duration> {
         self.leaves_at
     }
-
-    fn was_asked(&self) -> bool {
-        true
-    }
 }

@@ -171,8 +171,4 @@ impl Loader for Galley {
     fn leaves_at(&self) -> Option<Duration> {
         self.leaves_at
     }
-
-    fn was_asked(&self) -> bool {
-        true
-    }
 }

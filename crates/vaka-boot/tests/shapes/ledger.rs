@@ -189,8 +189,4 @@ impl Loader for Ledger {
     fn leaves_at(&self) -> Option<Duration> {
         self.leaves_at
     }
-
-    fn was_asked(&self) -> bool {
-        true
-    }
 }

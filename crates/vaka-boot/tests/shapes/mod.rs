@@ -29,7 +29,7 @@ use vaka_dialect::{Dialect, no_files};
 use vaka_sim::fault::Fault;
 use vaka_sim::unit::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit};
 use vaka_sim::usb::{Answer, DescribedInterface};
-use vaka_testkit::Random;
+use vaka_testkit::files;
 
 use crate::support::{FAULT_KINDS, Scene, failure};
 
@@ -112,27 +112,9 @@ pub struct Shape {
     pub len: usize,
 }
 
-/// An application of this size that the bootloaders accept: start vectors,
-/// header, noise and a CRC.
-pub fn application(len: usize, version: u16, seed: u64) -> Vec<u8> {
-    let mut random = Random(seed);
-    // Noise, runs and repetitions in turn.
-    let byte = |at: usize| match at / 512 % 3 {
-        0 => u8::try_from(random.below(256)).unwrap(),
-        1 => u8::try_from(at / 128 % 256).unwrap(),
-        _ => u8::try_from(at % 37).unwrap(),
-    };
-    let mut bytes: Vec<u8> = (0..len).map(byte).collect();
-    let mut word = |at: usize, value: u32| bytes[at..at + 4].copy_from_slice(&value.to_le_bytes());
-    word(0, 0x2000_1000);
-    word(4, START + 0x61);
-    word(0x40, u32::from_le_bytes(*b"SHP1"));
-    word(0x44, u32::try_from(len - 4).unwrap());
-    word(0x48, START);
-    word(0x4C, u32::from(version));
-    let crc = crc32(&bytes[..len - 4]);
-    bytes[len - 4..].copy_from_slice(&crc.to_le_bytes());
-    bytes
+/// An application of this size that the bootloaders accept.
+fn application(len: usize, version: u16, seed: u64) -> Vec<u8> {
+    files::application(len, START, *b"SHP1", version, seed)
 }
 
 impl Shape {

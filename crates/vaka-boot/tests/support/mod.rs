@@ -7,7 +7,7 @@ pub mod products;
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use vaka_boot::bench::buses::Bench;
@@ -78,6 +78,8 @@ pub struct Scene {
     pub button: &'static str,
     /// Whether equal sectors are written as well.
     pub rewrite: bool,
+    /// Whether the user stops the program after the first block.
+    pub stops_after_a_block: bool,
 }
 
 impl Scene {
@@ -169,6 +171,7 @@ impl Scene {
             label: None,
             button: "BOOT",
             rewrite: true,
+            stops_after_a_block: false,
         }
     }
 
@@ -188,7 +191,11 @@ impl Scene {
         change(&mut request);
         let stop = AtomicBool::new(false);
         let mut events = Vec::new();
-        let mut tell = |event| events.push(event);
+        let mut tell = |event| {
+            let written = matches!(event, Event::Progress { done, .. } if done > 0);
+            stop.fetch_or(self.stops_after_a_block && written, Ordering::SeqCst);
+            events.push(event);
+        };
         let report = update::run(&bench, &request, &mut Unattended, &mut Context::new(&*self.clock, &mut tell, &stop));
         (report, events)
     }

@@ -68,8 +68,11 @@ pub trait Loader: Send + Debug {
     /// When it leaves for the application, if requested.
     fn leaves_at(&self) -> Option<Duration>;
 
-    /// Whether it received a request: then it does not continue by itself.
-    fn was_asked(&self) -> bool;
+    /// Whether it received a request: then it does not continue by itself. A loader that waits for
+    /// ever is as good as asked.
+    fn was_asked(&self) -> bool {
+        true
+    }
 }
 
 /// The device side of an application.

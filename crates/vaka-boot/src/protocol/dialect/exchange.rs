@@ -239,12 +239,17 @@ impl Interpreter {
 
     /// The failure for a missing or partial reply.
     fn silent(&self, exchange: &Exchange) -> Failed {
+        self.silent_after(exchange, &self.buffer)
+    }
+
+    /// The failure for a reply of which only these bytes arrived.
+    fn silent_after(&self, exchange: &Exchange, came: &[u8]) -> Failed {
         let name = &exchange.name;
-        if self.buffer.is_empty() {
+        if came.is_empty() {
             return Failed::Transient(SessionError::Timeout(format!("no reply to '{name}' in time")));
         }
-        let fields = self.memory.view_answer(exchange, &self.buffer);
-        let words = format!("only {} of a reply arrived in time", text::count(self.buffer.len(), "byte"));
+        let fields = self.memory.view_answer(exchange, came);
+        let words = format!("only {} of a reply arrived in time", text::count(came.len(), "byte"));
         Failed::Transient(SessionError::Frame(Box::new(FrameMismatch { exchange: name.clone(), words, fields })))
     }
 
@@ -324,10 +329,7 @@ impl Interpreter {
                 }
                 Err(error) if is_stall(&error) && exchange.busy_on_stall => return Ok(ReplyOutcome::Busy(0)),
                 Err(SessionError::Timeout(_)) if may_end => return Ok(self.answer(at, &frame, true)),
-                Err(SessionError::Timeout(_)) => {
-                    self.buffer = frame;
-                    return Err(self.silent(exchange));
-                }
+                Err(SessionError::Timeout(_)) => return Err(self.silent_after(exchange, &frame)),
                 Err(error) => return Err(self.stalled(exchange, error)),
             }
         }

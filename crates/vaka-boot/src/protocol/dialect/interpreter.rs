@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_dialect::{
-    Bindings, Callee, Dialect, EvaluationError, Expression, FieldView, Name, OperationName, Step, Target, Time, Value,
+    Bindings, Callee, Dialect, EvaluationError, Expression, FieldView, MOST_RANDOM, Name, OperationName, Step, Target,
+    Time, Value,
 };
 use vaka_usb::{Bus, DeviceInfo, HotplugEvent, PolledWatch, UsbDevice};
 
@@ -43,9 +44,6 @@ pub const GIVEN: &str = "given";
 
 /// The name in traces of random bytes that an operation drew.
 pub const RANDOM: &str = "random";
-
-/// Largest number of random bytes of one step.
-const MOST_RANDOM: usize = 256;
 
 /// A source of random bytes; a sentence if it has none.
 pub type RandomSource = Box<dyn FnMut(usize) -> Result<Vec<u8>, String> + Send>;
@@ -255,7 +253,7 @@ impl Interpreter {
 
     /// Runs the recovery. Its failure is not reported: the failure before it is, and the next
     /// operation shows whether the unit recovered.
-    fn recover(&mut self, cx: &mut Context<'_>) {
+    pub(super) fn recover(&mut self, cx: &mut Context<'_>) {
         self.buffer.clear();
         if self.run_once(OperationName::Recover, Vec::new(), cx).is_ok() {
             self.is_mid_transfer = false;
@@ -347,13 +345,8 @@ impl Interpreter {
                 Ok(())
             }
             Step::Random(name, size) => {
-                let size = self.memory.size(size).map_err(wrong)?.clamp(1, MOST_RANDOM);
-                let bytes = (self.random)(size).map_err(|words| SessionError::dialect("random", words))?;
-                let value = Value::from(bytes);
-                let dialect = self.dialect().clone();
-                self.wire.note(&dialect, RANDOM, &[(*name, value.clone())]);
-                self.memory.set(*name, Some(value));
-                Ok(())
+                let size = self.memory.size(size).map_err(wrong)?;
+                self.draw(*name, size)
             }
             Step::Wait(time) => {
                 let until = (cx.now() + self.time(time)?).min(bounds.until);
@@ -392,6 +385,20 @@ impl Interpreter {
             Step::Fail(sentence) => Err(self.refused(bounds.operation.word(), sentence)),
             _ => self.wire_step(step, bounds, cx),
         }
+    }
+
+    /// Gives a name random bytes.
+    fn draw(&mut self, name: Name, size: usize) -> Result<(), SessionError> {
+        if !(1..=MOST_RANDOM).contains(&size) {
+            let words = format!("random(n) gives 1 to {MOST_RANDOM} bytes, and {size} were asked for");
+            return Err(SessionError::dialect("random", words));
+        }
+        let bytes = (self.random)(size).map_err(|words| SessionError::dialect("random", words))?;
+        let value = Value::from(bytes);
+        let dialect = self.dialect().clone();
+        self.wire.note(&dialect, RANDOM, &[(name, value.clone())]);
+        self.memory.set(name, Some(value));
+        Ok(())
     }
 
     /// A step that concerns the line or the bus.

@@ -56,7 +56,7 @@ pub fn connect(
 /// The unit does not reply, or sends an unexpected reply.
 pub fn sync_and_identify(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<Vec<ReportedProperty>, SessionError> {
     if talk.dialect().operation(OperationName::Recover).is_some_and(|recover| recover.at_start) {
-        talk.run(OperationName::Recover, Vec::new(), cx)?;
+        talk.recover(cx);
     }
     talk.run(OperationName::Sync, Vec::new(), cx)?;
     talk.run(OperationName::Identify, Vec::new(), cx)?;
