@@ -17,7 +17,7 @@ use vaka_boot::failure::{Failure, FailureKind, RefusalReason};
 use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
 use vaka_boot::warning::Warning;
-use vaka_core::event::{ExitCode, Report};
+use vaka_core::event::{ExitCode, Report, StepName};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{Entry, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::sheet::{Dialects, Sheet};
@@ -192,7 +192,7 @@ impl Scene {
         let stop = AtomicBool::new(false);
         let mut events = Vec::new();
         let mut tell = |event| {
-            let written = matches!(event, Event::Progress { done, .. } if done > 0);
+            let written = matches!(event, Event::Progress { step: StepName::Write, done, .. } if done > 0);
             stop.fetch_or(self.stops_after_a_block && written, Ordering::SeqCst);
             events.push(event);
         };
