@@ -466,6 +466,9 @@ impl FailureKind {
         if self.session_error() == Some(&SessionError::Stopped) {
             return ExitCode::Stopped;
         }
+        if let Some(SessionError::SecretMissing { .. }) = self.session_error() {
+            return ExitCode::Refused;
+        }
         match self {
             Self::Program(text) => text.code,
             Self::Internal(_) => ExitCode::Internal,

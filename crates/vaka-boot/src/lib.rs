@@ -15,5 +15,6 @@ pub mod protocol;
 pub mod read_session;
 pub mod release_install;
 pub mod remedy;
+pub mod secrets;
 pub mod update;
 pub mod warning;

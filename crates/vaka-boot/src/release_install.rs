@@ -24,6 +24,7 @@ use crate::failure::{ExternalStepError, Failure, FailureKind, UnitCondition};
 use crate::operator::Operator;
 use crate::protocol::identity;
 use crate::remedy::Remedy;
+use crate::secrets::SecretSource;
 use crate::update::{self, ReleaseImage, Request};
 use crate::warning::Warning;
 
@@ -33,6 +34,8 @@ pub struct ReleaseInstall<'a> {
     pub buses: &'a [Arc<dyn Bus>],
     /// The locks against other processes.
     pub guard: Option<Arc<dyn UnitLock>>,
+    /// The source of values that dialects ask the user for.
+    pub secrets: Option<Arc<dyn SecretSource>>,
     /// The product's sheet.
     pub sheet: &'a Sheet,
     /// The release.
@@ -109,8 +112,12 @@ impl ReleaseInstall<'_> {
 
     fn bench<'s>(&self, sheets: &'s [Sheet]) -> Bench<'s> {
         let bench = Bench::new(self.buses.to_vec(), sheets);
-        match &self.guard {
+        let bench = match &self.guard {
             Some(guard) => bench.guarded(guard.clone()),
+            None => bench,
+        };
+        match &self.secrets {
+            Some(secrets) => bench.with_secrets(secrets.clone()),
             None => bench,
         }
     }

@@ -210,6 +210,8 @@ pub enum Remedy {
     KeepableRegions(Vec<String>),
     /// Preserve these regions.
     Keep(Vec<String>),
+    /// Supply the value with this name that the dialect asks for.
+    SupplySecret(String),
     /// Compare the memory in the sheet with the unit's report.
     CompareGeometry,
     /// Do not save the present content.

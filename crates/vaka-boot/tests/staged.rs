@@ -117,7 +117,8 @@ fn run_with(
     change: impl FnOnce(&mut Request<'_>),
 ) -> (Report, Vec<Event>) {
     let buses: Vec<Arc<dyn Bus>> = vec![Arc::new(scene.bus())];
-    let staged = ReleaseInstall { buses: &buses, guard: None, sheet: &scene.sheets[0], release, build: STANDARD };
+    let staged =
+        ReleaseInstall { buses: &buses, guard: None, secrets: None, sheet: &scene.sheets[0], release, build: STANDARD };
     let mut request = Request {
         wait: Duration::from_secs(6),
         consents: vec!["lose-old-loader".into()],

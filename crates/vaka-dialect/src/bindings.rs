@@ -195,14 +195,15 @@ impl Bindings {
     pub fn view_request(&self, exchange: &Exchange) -> Vec<FieldView> {
         let Some(fields) = &exchange.send else { return Vec::new() };
         let inner = self.context().view_sent(fields);
-        match (&self.dialect.envelope.send, self.dialect.envelope.body) {
+        let views = match (&self.dialect.envelope.send, self.dialect.envelope.body) {
             (Some(envelope), Some(name)) if !exchange.is_sent_bare() => {
                 let body: Value = inner.iter().flat_map(|view| view.bytes.clone()).collect::<Vec<_>>().into();
                 let outer = EvaluationContext { body: Some((name, &body)), ..self.context() }.view_sent(envelope);
                 self.unfolded(envelope, name, outer, inner)
             }
             _ => inner,
-        }
+        };
+        concealed(exchange, views)
     }
 
     /// The fields of an envelope, with the fields of the body in place of its name.
@@ -313,6 +314,7 @@ impl Bindings {
         let told: Vec<String> = values
             .iter()
             .filter(|(name, _)| fields.iter().any(|field| field.name == Some(*name)))
+            .filter(|(name, _)| !self.dialect.tainted.contains(name))
             .map(|(name, value)| format!("{} {value}", self.dialect.names.text(*name)))
             .collect();
         if told.is_empty() { "no reason given".to_owned() } else { told.join(", ") }
@@ -331,14 +333,19 @@ impl Bindings {
             |view| if view.bytes.is_empty() { "nothing".to_owned() } else { super::value::shortened(&view.bytes) },
         );
         let words = match fields.get(*field) {
+            _ if exchange.is_secret => format!("at byte {at}: another value than expected; both are concealed"),
             Some(field) => format!("at byte {at}, {field}: expected {expected}; received {found}"),
             None => format!("at byte {at}: expected {expected}: {found}"),
         };
-        FrameMismatch { exchange: exchange.name.clone(), words, fields: views }
+        FrameMismatch { exchange: exchange.name.clone(), words, fields: concealed(exchange, views) }
     }
 
     /// The received frame, field by field, according to the pattern that matches best.
     pub fn view_answer(&self, exchange: &Exchange, input: &[u8]) -> Vec<FieldView> {
+        concealed(exchange, self.view_received(exchange, input))
+    }
+
+    fn view_received(&self, exchange: &Exchange, input: &[u8]) -> Vec<FieldView> {
         let padded = self.is_padded(exchange);
         let envelope = self
             .dialect
@@ -400,6 +407,15 @@ impl Bindings {
         };
         fields.iter().map(len).sum()
     }
+}
+
+/// The fields of a frame; without their content if it depends on a secret.
+fn concealed(exchange: &Exchange, mut views: Vec<FieldView>) -> Vec<FieldView> {
+    for view in views.iter_mut().filter(|_| exchange.is_secret) {
+        let says = format!("concealed ({})", vaka_base::text::count(view.bytes.len(), "byte"));
+        (view.bytes, view.says) = (Vec::new(), says);
+    }
+    views
 }
 
 fn told(meaning: &Meaning, used: usize) -> ReplyOutcome {

@@ -2,7 +2,7 @@
 //! They have no side effects and always terminate: loops run over the bytes of a value or a
 //! number of rounds that is known in advance, and every evaluation has a budget.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::cipher::Way;
@@ -40,6 +40,43 @@ pub(super) enum Node {
     Map { item: Name, over: ChecksumScope, each: Box<Expression> },
     Fold { state: Name, from: Box<Expression>, item: Name, over: ChecksumScope, each: Box<Expression> },
     Rounds { count: Box<Expression>, state: Name, from: Box<Expression>, each: Box<Expression> },
+}
+
+impl Expression {
+    /// Whether the expression uses one of these names.
+    pub(super) fn mentions(&self, names: &BTreeSet<Name>) -> bool {
+        let mut found = false;
+        self.visit_names(&mut |name| found |= names.contains(&name));
+        found
+    }
+
+    /// Calls `see` with every name that the expression uses.
+    fn visit_names(&self, see: &mut dyn FnMut(Name)) {
+        let of_scope = |over: &ChecksumScope, see: &mut dyn FnMut(Name)| {
+            over.bytes.visit_names(see);
+            over.by.iter().for_each(|by| by.visit_names(see));
+        };
+        match &self.node {
+            Node::Value(_) | Node::Part(Part::Above | Part::Below) => {}
+            Node::Name(name) => see(*name),
+            Node::Part(Part::Fields(from, to)) => [*from, *to].into_iter().for_each(see),
+            Node::Unary(_, of) => of.visit_names(see),
+            Node::Binary(_, a, b) => [a, b].into_iter().for_each(|of| of.visit_names(see)),
+            Node::Choice(parts) => parts.iter().for_each(|of| of.visit_names(see)),
+            Node::Call(_, arguments) => arguments.iter().for_each(|of| of.visit_names(see)),
+            Node::Map { over, each, .. } => {
+                of_scope(over, see);
+                each.visit_names(see);
+            }
+            Node::Fold { from, over, each, .. } => {
+                of_scope(over, see);
+                [from, each].into_iter().for_each(|of| of.visit_names(see));
+            }
+            Node::Rounds { count, from, each, .. } => {
+                [count, from, each].into_iter().for_each(|of| of.visit_names(see));
+            }
+        }
+    }
 }
 
 /// The bytes that are gone over: each as a number, or in pieces.

@@ -24,8 +24,10 @@ mod lexer;
 mod model;
 pub mod protocols;
 mod raw;
+mod secret;
 mod settings;
 mod steps;
+mod taint;
 mod types;
 mod value;
 
@@ -41,6 +43,7 @@ pub use model::{
     BuiltinNames, Checksum, Dialect, Exchange, FrameRoute, Geometry, Helper, Operation, OperationName, Recipient,
     ReportedField, RequestForm, RequestPair, RetryBy,
 };
+pub use secret::{Secret, SecretForm};
 pub use settings::{ChecksumScope, EraseBy, Erases, Order};
 pub use steps::{Callee, MOST_RANDOM, Step, Target, Time};
 pub use value::{Name, Value};

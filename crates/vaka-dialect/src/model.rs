@@ -7,6 +7,7 @@ use super::carrier::Carrier;
 use super::expression::{Expression, Node};
 use super::field::{Field, Meaning, Table};
 use super::framing::Framing;
+use super::secret::Secret;
 use super::settings::ChecksumScope;
 use super::steps::{Step, Time};
 use super::value::{Name, Names, Value};
@@ -44,14 +45,20 @@ pub struct Dialect {
     /// Initial values of the variables.
     pub(super) start: Vec<Option<Value>>,
     pub(super) constants: Vec<Name>,
+    /// The constants that a product sheet may set.
+    pub(super) parameters: Vec<Name>,
+    /// The values that the user supplies.
+    pub secrets: Vec<Secret>,
+    /// The secrets, and every name that is computed from one.
+    pub(super) tainted: BTreeSet<Name>,
     pub(super) given: BuiltinNames,
     pub(super) text: Arc<str>,
 }
 
 impl PartialEq for Dialect {
-    /// Two dialects are one if their files are.
+    /// Two dialects are one if their files and the values of their parameters are.
     fn eq(&self, other: &Self) -> bool {
-        self.text == other.text
+        self.text == other.text && self.parameters().eq(other.parameters()) && self.secrets == other.secrets
     }
 }
 
@@ -174,6 +181,8 @@ pub struct Exchange {
     /// The block number of its DFU requests.
     pub block: Option<Expression>,
     pub(super) bare: bool,
+    /// Whether its bytes depend on a secret, so that traces and views do not show them.
+    pub is_secret: bool,
     pub(super) at: usize,
 }
 
@@ -420,6 +429,17 @@ impl Dialect {
             _ => None,
         });
         pipes.collect::<BTreeSet<u8>>().into_iter().collect()
+    }
+
+    /// The parameters that a product sheet may set, with their values.
+    pub fn parameters(&self) -> impl Iterator<Item = (Name, &Value)> {
+        let value = |name: &Name| Some((*name, self.start.get(usize::from(name.0))?.as_ref()?));
+        self.parameters.iter().filter_map(value)
+    }
+
+    /// Whether bytes that are computed so depend on a secret.
+    pub fn is_secret(&self, of: &Expression) -> bool {
+        of.mentions(&self.tainted)
     }
 
     /// An operation, if the dialect has it.

@@ -7,6 +7,7 @@ use std::ops::Range;
 use serde::Deserialize;
 use toml::Spanned;
 
+use super::secret::SecretForm;
 use super::settings::{ChecksumScope, EraseBy, Erases, Order};
 
 type Map<T> = BTreeMap<Spanned<String>, T>;
@@ -22,6 +23,10 @@ pub(super) struct RawDialect {
     pub(super) envelope: Option<Spanned<RawEnvelope>>,
     #[serde(default)]
     pub(super) names: Map<Spanned<RawExpression>>,
+    #[serde(default)]
+    pub(super) parameters: Map<Spanned<RawExpression>>,
+    #[serde(default)]
+    pub(super) ask: Map<Spanned<RawQuestion>>,
     #[serde(default)]
     pub(super) start: Map<Spanned<RawExpression>>,
     #[serde(default)]
@@ -49,6 +54,23 @@ pub(super) struct RawDialect {
     pub(super) restart: Option<Spanned<RawOperation>>,
     pub(super) enter: Option<Spanned<RawOperation>>,
     pub(super) recover: Option<Spanned<RawOperation>>,
+}
+
+/// A question to the user: the words, or the words and the form of the answer.
+#[derive(Deserialize)]
+#[serde(untagged)]
+pub(super) enum RawQuestion {
+    Words(String),
+    Formed(RawFormed),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawFormed {
+    pub(super) question: String,
+    #[serde(default)]
+    pub(super) form: SecretForm,
+    pub(super) size: Option<usize>,
 }
 
 /// A number, or an expression as a text.

@@ -53,8 +53,8 @@ enum Step {
     Present(f64, Box<Descriptors>),
     /// It is not on the bus.
     Absent(f64),
-    /// It received this request with this data, and replied.
-    Transfer(f64, Asked, Vec<u8>, Answer),
+    /// It received this request with this data, and replied. Without data the trace conceals it.
+    Transfer(f64, Asked, Option<Vec<u8>>, Answer),
 }
 
 /// The key of a request.
@@ -164,7 +164,8 @@ impl Reader {
                     Some("stall") => Answer::Stall,
                     Some(_) => Answer::Silent,
                 };
-                self.scripts[at].steps.push_back(Step::Transfer(t, asked, line.data.unwrap_or_default().0, answer));
+                let data = line.concealed.is_none().then(|| line.data.unwrap_or_default().0);
+                self.scripts[at].steps.push_back(Step::Transfer(t, asked, data, answer));
                 if line.error.as_deref() == Some("gone") {
                     self.scripts[at].steps.push_back(Step::Absent(t));
                     self.scripts[at].shown = None;
@@ -257,10 +258,15 @@ impl Replayed {
     fn answer(&mut self, now: Duration, asked: Asked, data: &[u8]) -> Answer {
         // Up to the next change of its descriptors.
         let here = self.steps.iter().take_while(|step| matches!(step, Step::Transfer(..)));
-        let fits = |step: &Step| matches!(step, Step::Transfer(_, was, sent, _) if *was == asked && sent == data);
+        let fits = |step: &Step| match step {
+            Step::Transfer(_, was, sent, _) => *was == asked && sent.as_ref().is_none_or(|sent| sent == data),
+            _ => false,
+        };
         // A rewritten file has another time in its directory entry.
-        let alike =
-            |step: &Step| matches!(step, Step::Transfer(_, was, sent, _) if *was == asked && sent.len() == data.len());
+        let alike = |step: &Step| match step {
+            Step::Transfer(_, was, Some(sent), _) => *was == asked && sent.len() == data.len(),
+            _ => false,
+        };
         let is_pipe = matches!(asked, Asked::Pipe(_));
         let found = here.clone().position(fits).or_else(|| here.clone().position(alike).filter(|_| is_pipe));
         let Some(at) = found else {

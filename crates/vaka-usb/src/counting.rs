@@ -75,6 +75,10 @@ impl UsbDevice for CountingDevice {
         self.device.takes_notes()
     }
 
+    fn conceal(&mut self, is_secret: bool) {
+        self.device.conceal(is_secret);
+    }
+
     fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
         self.device.note(dialect, operation, given);
     }

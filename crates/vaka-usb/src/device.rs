@@ -171,6 +171,12 @@ pub trait UsbDevice: Send {
         let _ = (dialect, operation, given);
     }
 
+    /// From now on a record of the traffic has only the sizes of what is transferred, or again its
+    /// content.
+    fn conceal(&mut self, is_secret: bool) {
+        let _ = is_secret;
+    }
+
     /// Waits for the device to leave the bus, at most `within`; returns whether it did.
     fn wait_for_disconnect(&mut self, within: Duration) -> bool;
 

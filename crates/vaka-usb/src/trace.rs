@@ -10,6 +10,15 @@ use crate::clock::Clock;
 use crate::device::{EndpointInfo, Setup, TransferError, UsbDevice};
 use crate::mounts::Mounted;
 
+/// The content of a transfer, as a record shows it.
+#[derive(Clone, Copy, Debug)]
+pub enum Content<'a> {
+    /// The bytes.
+    Bytes(&'a [u8]),
+    /// A secret of this many bytes.
+    Concealed(usize),
+}
+
 /// One recorded action on a bus.
 #[derive(Clone, Debug)]
 pub enum Record<'a> {
@@ -36,7 +45,7 @@ pub enum Record<'a> {
         /// The eight bytes of the setup packet.
         setup: [u8; 8],
         /// The reply.
-        reply: &'a Result<Vec<u8>, TransferError>,
+        reply: Result<Content<'a>, &'a TransferError>,
         /// Duration.
         took: Duration,
     },
@@ -47,7 +56,7 @@ pub enum Record<'a> {
         /// The eight bytes of the setup packet.
         setup: [u8; 8],
         /// The data.
-        data: &'a [u8],
+        data: Content<'a>,
         /// The result.
         done: &'a Result<(), TransferError>,
         /// Duration.
@@ -60,7 +69,7 @@ pub enum Record<'a> {
         /// bEndpointAddress.
         endpoint: u8,
         /// The reply.
-        reply: &'a Result<Vec<u8>, TransferError>,
+        reply: Result<Content<'a>, &'a TransferError>,
         /// Duration.
         took: Duration,
     },
@@ -71,7 +80,7 @@ pub enum Record<'a> {
         /// bEndpointAddress.
         endpoint: u8,
         /// The data.
-        data: &'a [u8],
+        data: Content<'a>,
         /// The result.
         done: &'a Result<(), TransferError>,
         /// Duration.
@@ -144,7 +153,7 @@ impl Bus for TracedBus {
         let number = self.opened.fetch_add(1, Ordering::Relaxed) + 1;
         let opened = self.bus.open(port);
         self.sink.take(&Record::Open { device: number, port, error: opened.as_ref().err() });
-        Ok(Box::new(Traced { device: opened?, sink: self.sink.clone(), number }))
+        Ok(Box::new(Traced { device: opened?, sink: self.sink.clone(), number, is_secret: false }))
     }
 
     fn empty_reason(&self) -> Option<String> {
@@ -180,9 +189,14 @@ struct Traced {
     device: Box<dyn UsbDevice>,
     sink: Arc<dyn Sink>,
     number: u32,
+    is_secret: bool,
 }
 
 impl Traced {
+    fn content<'b>(&self, bytes: &'b [u8]) -> Content<'b> {
+        if self.is_secret { Content::Concealed(bytes.len()) } else { Content::Bytes(bytes) }
+    }
+
     fn act(&self, what: &str, done: Result<(), TransferError>) -> Result<(), TransferError> {
         self.sink.take(&Record::Act { device: self.number, what, done: &done });
         done
@@ -194,7 +208,8 @@ impl UsbDevice for Traced {
         let began = Instant::now();
         let reply = self.device.control_in(setup, length, timeout);
         let (device, setup, took) = (self.number, setup.bytes(length), began.elapsed());
-        self.sink.take(&Record::ControlIn { device, setup, reply: &reply, took });
+        let seen = reply.as_deref().map(|bytes| self.content(bytes));
+        self.sink.take(&Record::ControlIn { device, setup, reply: seen, took });
         reply
     }
 
@@ -203,6 +218,7 @@ impl UsbDevice for Traced {
         let done = self.device.control_out(setup, data, timeout);
         let length = u16::try_from(data.len()).unwrap_or(u16::MAX);
         let (device, setup, took) = (self.number, setup.bytes(length), began.elapsed());
+        let data = self.content(data);
         self.sink.take(&Record::ControlOut { device, setup, data, done: &done, took });
         done
     }
@@ -221,7 +237,8 @@ impl UsbDevice for Traced {
         let began = Instant::now();
         let reply = self.device.read_endpoint(pipe, length, timeout);
         let (device, endpoint, took) = (self.number, pipe.address, began.elapsed());
-        self.sink.take(&Record::PipeIn { device, endpoint, reply: &reply, took });
+        let seen = reply.as_deref().map(|bytes| self.content(bytes));
+        self.sink.take(&Record::PipeIn { device, endpoint, reply: seen, took });
         reply
     }
 
@@ -229,6 +246,7 @@ impl UsbDevice for Traced {
         let began = Instant::now();
         let done = self.device.write_endpoint(pipe, data, timeout);
         let (device, endpoint, took) = (self.number, pipe.address, began.elapsed());
+        let data = self.content(data);
         self.sink.take(&Record::PipeOut { device, endpoint, data, done: &done, took });
         done
     }
@@ -244,6 +262,10 @@ impl UsbDevice for Traced {
 
     fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
         self.sink.take(&Record::Operation { device: self.number, dialect, name: operation, given });
+    }
+
+    fn conceal(&mut self, is_secret: bool) {
+        self.is_secret = is_secret;
     }
 
     fn wait_for_disconnect(&mut self, within: Duration) -> bool {

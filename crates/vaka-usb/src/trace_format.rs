@@ -10,7 +10,7 @@ use vaka_base::text;
 
 use crate::bus::DeviceInfo;
 use crate::device::TransferError;
-use crate::trace::Record;
+use crate::trace::{Content, Record};
 
 /// The version of the format.
 pub const FORMAT: u32 = 1;
@@ -81,6 +81,9 @@ pub struct TraceLine {
     /// The bytes to the device.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub data: Option<HexBytes>,
+    /// Number of bytes that a transfer had, if the trace does not show them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub concealed: Option<u64>,
     /// The dialect of the transfers that follow.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dialect: Option<String>,
@@ -136,7 +139,6 @@ impl TraceLine {
     /// The line for a record made `t` after the first line.
     pub fn of(record: &Record<'_>, t: Duration) -> Self {
         let line = Self { t: Some(milliseconds(t)), ..Self::default() };
-        let reply = |reply: &Result<Vec<u8>, TransferError>| Some(HexBytes(reply.clone().unwrap_or_default()));
         let hex = |bytes: &[u8]| Some(HexBytes(bytes.to_vec()));
         match *record {
             Record::List { bus, devices } => {
@@ -148,16 +150,18 @@ impl TraceLine {
                 Self { open: Some(device), port: Some(port.to_owned()), error, ..line }
             }
             Record::ControlIn { device, setup, reply: came, took } => {
-                Self { device: Some(device), setup: hex(&setup), reply: reply(came), ..line }.ended(came, took)
+                Self { device: Some(device), setup: hex(&setup), ..line }.received(came).ended(came.err(), took)
             }
             Record::ControlOut { device, setup, data, done, took } => {
-                Self { device: Some(device), setup: hex(&setup), data: hex(data), ..line }.ended(done, took)
+                let line = Self { device: Some(device), setup: hex(&setup), ..line };
+                line.sent(data).ended(done.as_ref().err(), took)
             }
             Record::PipeIn { device, endpoint, reply: came, took } => {
-                Self { device: Some(device), pipe: hex(&[endpoint]), reply: reply(came), ..line }.ended(came, took)
+                Self { device: Some(device), pipe: hex(&[endpoint]), ..line }.received(came).ended(came.err(), took)
             }
             Record::PipeOut { device, endpoint, data, done, took } => {
-                Self { device: Some(device), pipe: hex(&[endpoint]), data: hex(data), ..line }.ended(done, took)
+                let line = Self { device: Some(device), pipe: hex(&[endpoint]), ..line };
+                line.sent(data).ended(done.as_ref().err(), took)
             }
             Record::Act { device, what, done } => {
                 let error = done.as_ref().err().map(error_word);
@@ -174,8 +178,22 @@ impl TraceLine {
         }
     }
 
-    fn ended<T>(mut self, result: &Result<T, TransferError>, took: Duration) -> Self {
-        self.error = result.as_ref().err().map(error_word);
+    fn sent(self, data: Content<'_>) -> Self {
+        match data {
+            Content::Bytes(bytes) => Self { data: Some(HexBytes(bytes.to_vec())), ..self },
+            Content::Concealed(len) => Self { concealed: Some(len as u64), ..self },
+        }
+    }
+
+    fn received(self, came: Result<Content<'_>, &TransferError>) -> Self {
+        match came.unwrap_or(Content::Bytes(&[])) {
+            Content::Bytes(bytes) => Self { reply: Some(HexBytes(bytes.to_vec())), ..self },
+            Content::Concealed(len) => Self { concealed: Some(len as u64), ..self },
+        }
+    }
+
+    fn ended(mut self, error: Option<&TransferError>, took: Duration) -> Self {
+        self.error = error.map(error_word);
         self.took = Some(milliseconds(took));
         self
     }
@@ -223,7 +241,7 @@ mod tests {
         let record = Record::ControlOut {
             device: 3,
             setup: [0x21, 1, 2, 0, 0, 0, 2, 0],
-            data: &[0xA5, 0],
+            data: Content::Bytes(&[0xA5, 0]),
             done: &failed,
             took: Duration::from_micros(1234),
         };

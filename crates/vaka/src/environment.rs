@@ -4,6 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use vaka_boot::bench::buses::Bench;
 use vaka_core::event::Event;
 use vaka_core::sheet::{Dialects, Ids, Sheet, SheetErrors};
 use vaka_dialect::Dialect;
@@ -18,8 +19,10 @@ use crate::args::{Common, OutputFormat};
 use crate::cli_error::CliError;
 use crate::config;
 use crate::input_file;
+use crate::lock::Locks;
 use crate::render::json;
 use crate::render::wrap::err;
+use crate::secrets;
 use crate::signals;
 use crate::trace;
 use vaka_messages::CommandError;
@@ -48,6 +51,16 @@ fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
         }
     }
     Ok(buses)
+}
+
+/// The bench of the command line.
+pub fn bench<'a>(common: &Common, sheets: &'a [Sheet]) -> Result<Bench<'a>, CliError> {
+    Ok(bench_on(buses(common)?, common, sheets))
+}
+
+/// A bench of these buses, with the locks, places and secrets of the command line.
+pub fn bench_on<'a>(buses: Vec<Arc<dyn Bus>>, common: &Common, sheets: &'a [Sheet]) -> Bench<'a> {
+    Bench::new(buses, sheets).guarded(Arc::new(Locks)).with_places(&common.places).with_secrets(secrets::source(common))
 }
 
 /// The sheets of the given folder or file, else of the configuration folder. In a folder, an

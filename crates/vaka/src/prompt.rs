@@ -10,14 +10,28 @@ use vaka_core::matching::Question;
 use vaka_core::sheet::LabelLocation;
 
 use crate::args::Common;
+use crate::echo;
 use crate::render::progress;
 use crate::render::wrap::err;
 use crate::signals;
 
 /// The operator at the terminal; unattended if the command line or the terminal requires it.
 pub fn at(common: &Common) -> Box<dyn Operator> {
-    let there = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
-    if there && !common.unattended { Box::new(AtTerminal) } else { Box::new(Unattended) }
+    if is_answered(common) { Box::new(AtTerminal) } else { Box::new(Unattended) }
+}
+
+/// Whether an operator at the terminal answers prompts.
+pub fn is_answered(common: &Common) -> bool {
+    std::io::stdin().is_terminal() && std::io::stderr().is_terminal() && !common.unattended
+}
+
+/// Prompts for a line that the terminal does not show; `None` if there is none.
+pub fn hidden(question: &str) -> Option<String> {
+    echo::hide();
+    let answer = asked(question);
+    echo::show();
+    err!("");
+    answer
 }
 
 struct AtTerminal;

@@ -8,6 +8,7 @@ use std::time::Duration;
 use vaka_core::event::{Event, ExitCode, StepState};
 
 use crate::cli_error::CliError;
+use crate::echo;
 use crate::render::wrap::err;
 
 static WANTED: AtomicBool = AtomicBool::new(false);
@@ -68,6 +69,7 @@ pub fn install() -> Result<(), CliError> {
     ctrlc::set_handler(|| {
         let second = WANTED.swap(true, Ordering::SeqCst);
         if AT_ONCE.load(Ordering::SeqCst) {
+            echo::show();
             anstream::eprintln!("\nStopped. Nothing was changed in any unit.");
             std::process::exit(i32::from(u8::from(ExitCode::Stopped)));
         }

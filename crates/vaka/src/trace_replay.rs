@@ -14,12 +14,15 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_boot::context::Context;
-use vaka_boot::protocol::dialect::{GIVEN, Interpreter, RANDOM, Reconnect, TracedFrame};
+use vaka_boot::protocol::dialect::{ASKED, GIVEN, Interpreter, PARAMETERS, RANDOM, Reconnect, TracedFrame};
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 use vaka_usb::{
     Bus, BusError, Clock, DeviceInfo, EndpointInfo, InterfaceClass, Location, Setup, Speed, TransferError, UsbDevice,
 };
+
+/// Largest secret that a replay makes up in bytes: many times a real one.
+const MOST_SECRET: usize = 64 * 1024;
 
 /// The result of one operation.
 pub struct ReplayResult {
@@ -37,6 +40,8 @@ struct Transfer {
     asked: RequestKey,
     data: Vec<u8>,
     ended: Result<Vec<u8>, TransferError>,
+    /// The size of a transfer whose bytes the trace conceals.
+    concealed: Option<u64>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -58,6 +63,8 @@ struct Recorded {
     dialect: Option<String>,
     /// Random bytes that the operations drew, in order.
     random: VecDeque<Vec<u8>>,
+    /// Values of the dialect's parameters.
+    parameters: BTreeMap<String, String>,
 }
 
 /// Reads the devices of a trace; a sentence if it is none.
@@ -97,6 +104,10 @@ impl Recorded {
                 self.random.extend(line.given.values().filter_map(text::parse_hex));
                 return;
             }
+            if name == PARAMETERS {
+                self.parameters = line.given;
+                return;
+            }
             self.dialect = line.dialect;
             self.operations.push((name, line.given, VecDeque::new()));
             return;
@@ -116,7 +127,8 @@ impl Recorded {
             self.standard.insert(setup, ended);
             return;
         }
-        let transfer = Transfer { asked, data: line.data.unwrap_or_default().0, ended };
+        let data = line.data.unwrap_or_default().0;
+        let transfer = Transfer { asked, data, ended, concealed: line.concealed };
         match self.operations.last_mut() {
             Some((_, _, transfers)) => transfers.push_back(transfer),
             None => self.before.push_back(transfer),
@@ -185,7 +197,11 @@ impl Replayer {
             lock(&self.stage.transfers).pop_front();
             return self.play(asked, data, timeout);
         }
-        if next.asked != asked || (!is_in(asked) && next.data != data) {
+        if let (Some(_), true) = (next.concealed, is_in(asked)) {
+            return Err(self.differs("the record conceals this reply".into()));
+        }
+        let is_same = next.concealed.map_or(next.data == data, |len| len == data.len() as u64);
+        if next.asked != asked || (!is_in(asked) && !is_same) {
             return Err(self.differs(format!(
                 "recorded: {}; now: {}",
                 shown(next.asked, &next.data),
@@ -328,7 +344,13 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
     let reopen = Reconnect { bus: port, device: info(1) };
     let mut played = Vec::new();
     let frames: Rc<RefCell<Vec<TracedFrame>>> = Rc::default();
-    match Interpreter::open(Box::new(player), dialect.clone(), Some(reopen), &mut cx) {
+    let dialect = match with_parameters(dialect, &device.parameters) {
+        Ok(dialect) => dialect,
+        Err(fault) => {
+            return vec![ReplayResult { operation: PARAMETERS.into(), frames: Vec::new(), fault: Some(fault) }];
+        }
+    };
+    match Interpreter::open(Box::new(player), dialect, Some(reopen), &mut cx) {
         Err(error) => {
             let fault = lock(&stage.difference).take().unwrap_or_else(|| error.to_string());
             played.push(ReplayResult { operation: "(opening)".into(), frames: Vec::new(), fault: Some(fault) });
@@ -350,7 +372,7 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
                 let fault = run(&mut talk, &name, &given, &stage, &mut cx);
                 operations.extend(std::mem::take(&mut *lock(&stage.more)));
                 let frames = std::mem::take(&mut *frames.borrow_mut());
-                if name != GIVEN {
+                if name != GIVEN && name != ASKED {
                     played.push(ReplayResult { operation: name, frames, fault });
                 }
             }
@@ -360,11 +382,28 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
     played
 }
 
+/// The dialect with the recorded values of its parameters.
+fn with_parameters(dialect: &Arc<Dialect>, given: &BTreeMap<String, String>) -> Result<Arc<Dialect>, String> {
+    let mut values = BTreeMap::new();
+    for (name, default) in dialect.parameters() {
+        let name = dialect.name_text(name);
+        let value = given.get(name).and_then(|text| match default {
+            Value::Int(_) => text.parse().ok().map(Value::Int),
+            _ => text::parse_hex(text).map(Value::from),
+        });
+        values.extend(value.map(|value| (name.to_owned(), value)));
+    }
+    match values.is_empty() {
+        true => Ok(dialect.clone()),
+        false => dialect.with(&values).map(Arc::new).map_err(|errors| errors.to_string()),
+    }
+}
+
 /// Repeats one operation; returns the failure, if any.
 fn run(
     talk: &mut Interpreter,
     name: &str,
-    given: &BTreeMap<String, String>,
+    recorded: &BTreeMap<String, String>,
     stage: &ReplayState,
     cx: &mut Context<'_>,
 ) -> Option<String> {
@@ -383,7 +422,7 @@ fn run(
         names.whole,
     ];
     let value = |name| {
-        let text = given.get(dialect.name_text(name))?;
+        let text = recorded.get(dialect.name_text(name))?;
         Some(match name == names.data || name == names.whole {
             true => text::parse_hex(text)?.into(),
             false => Value::Int(text.parse().ok()?),
@@ -392,6 +431,14 @@ fn run(
     let given = known.into_iter().filter_map(|name| Some((name, value(name)?))).collect();
     if name == GIVEN {
         talk.give(given);
+        return None;
+    }
+    if name == ASKED {
+        // Only their sizes are known, and traces do not show what depends on them.
+        for secret in &dialect.secrets {
+            let size = recorded.get(&secret.key).and_then(|size| size.parse::<usize>().ok());
+            talk.memory_mut().set(secret.name, size.map(|size| vec![0; size.min(MOST_SECRET)].into()));
+        }
         return None;
     }
     let operation = OperationName::parse(name)?;

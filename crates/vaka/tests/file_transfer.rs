@@ -13,16 +13,13 @@ use std::sync::mpsc::{self, Receiver};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use support::Bench;
+use support::knot::{END, START};
+use support::{Bench, knot};
 use vaka_sim::flash::Flash;
 use vaka_sim::unit::Condition;
-use vaka_sim::unit::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit, acm};
+use vaka_sim::unit::vendor_unit::{Loader, VendorUnit, acm};
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
-use vaka_testkit::{files, program};
-
-const BASE: u32 = 0x0B00_0000;
-const START: u32 = BASE + 0x1000;
-const END: u32 = BASE + 0x1_0000;
+use vaka_testkit::program;
 
 /// A bootloader that receives a file with a program of this machine.
 #[derive(Debug)]
@@ -144,56 +141,8 @@ impl Loader for Receiving {
     }
 }
 
-const SHEET: &str = r#"
-sheet = 1
-[product]
-id = "knot"
-name = "Knot tide board"
-maker = "Skerrow Instruments"
-[application]
-id = "1209:0009"
-version = "release-number"
-[[variant]]
-id = "k1"
-name = "Knot"
-look_at = [{ place = "lid", reads = "KNOT" }]
-flash = [{ start = 0x0B00_0000, sectors = 256, size = 256 }]
-ram = { start = 0x2000_0000, size = "4 KiB" }
-[variant.image]
-region = "application"
-binary_at = 0x0B00_1000
-vectors = "cortex-m"
-version = { offset = 0x4C }
-[[variant.region]]
-name = "bootloader"
-start = 0x0B00_0000
-size = "4 KiB"
-[[variant.region]]
-name = "application"
-start = 0x0B00_1000
-size = "60 KiB"
-[[route]]
-kind = "dialect"
-id = "1209:000a"
-writes = ["application"]
-dialect = "NAME"
-"#;
-
 /// A unit whose bootloader receives with this command into `folder`.
 fn unit(command: &'static [&'static str], folder: &Path, damage: usize, log: &Arc<Mutex<String>>) -> VendorUnit {
-    let make = UnitSpec {
-        names: ["Knot", "Knot loader"],
-        ids: [(0x1209, 0x0009), (0x1209, 0x000A)],
-        flash: (BASE, 256, 256),
-        bootloader: BASE..START,
-        application: START..END,
-        settings: END..END,
-        board_word: b"KNT1",
-        factory: Box::leak(files::application(3000, START, *b"KNT1", 0x0100, 7).into_boxed_slice()),
-        button: "BOOT",
-        window: None,
-        silent: false,
-    };
     let (folder, log) = (folder.to_owned(), log.clone());
     let loader = Box::new(move || -> Box<dyn Loader> {
         let (folder, line, log) = (folder.clone(), acm::SerialLine::default(), log.clone());
@@ -211,7 +160,7 @@ fn unit(command: &'static [&'static str], folder: &Path, damage: usize, log: &Ar
             log,
         })
     });
-    VendorUnit::new(make, Factories { loader, runner: Box::new(|_| Box::new(Plain)) }, "K-1").in_boot_mode()
+    knot::unit(loader)
 }
 
 /// Updates a unit with a ready dialect; its memory must hold the image.
@@ -223,15 +172,14 @@ fn transfers(protocol: &str, command: &'static [&'static str], len: usize, damag
     fs::create_dir(&sheets).unwrap();
     let dialect = sheets.join(format!("{protocol}.dialect.toml"));
     bench.run(&["dialect", "new", "--protocol", protocol, "--out", dialect.to_str().unwrap()]).expect(0, &[]);
-    bench.file("sheets/knot.toml", SHEET.replace("NAME", protocol).as_bytes());
-    let image = files::application(len, START, *b"KNT1", 0x0110, 11);
+    bench.file("sheets/knot.toml", knot::SHEET.replace("NAME", protocol).as_bytes());
+    let image = knot::application(len, 0x0110);
     let file = bench.file("knot-1.1.0.bin", &image);
     let mut command = bench.command();
     command.env("VAKA_SHEETS", &sheets).arg("update").arg(&file);
     let ended = support::Running::start(command.args(["--variant", "k1", "--wait", "10s"])).end();
     ended.expect(0, &["accepted", "confirmed"]);
-    let start = (START - BASE) as usize;
-    assert!(bench.memory("1-1")[start..start + len] == image, "{protocol}, {len} bytes");
+    assert!(knot::holds(&bench, &image), "{protocol}, {len} bytes");
     assert_eq!(bench.condition("1-1"), Condition::Application);
     let damaged = log.lock().unwrap().len();
     assert!(damage == 0 || damaged > 0, "{protocol}: no block was damaged");

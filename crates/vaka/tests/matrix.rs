@@ -275,7 +275,7 @@ fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String, St
         }
         Tried::Release(release) => {
             let sheet = sheets.iter().find(|sheet| sheet.product.id == release.manifest.product).unwrap();
-            let staged = ReleaseInstall { buses: &[bus], guard: None, sheet, release, build: STANDARD };
+            let staged = ReleaseInstall { buses: &[bus], guard: None, secrets: None, sheet, release, build: STANDARD };
             staged.run(&request, &mut Unattended, &mut cx, &mut NoHands)
         }
     };

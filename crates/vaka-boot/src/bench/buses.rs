@@ -21,6 +21,7 @@ use crate::failure::Failure;
 use crate::protocol::dialect::{self, Reconnect};
 use crate::protocol::identity::{self, Identity};
 use crate::protocol::volume;
+use crate::secrets::SecretSource;
 
 /// Buses, and the product sheets that describe their units.
 pub struct Bench<'a> {
@@ -32,12 +33,13 @@ pub struct Bench<'a> {
     serials: Mutex<HashMap<(Location, u32), Option<String>>>,
     /// Configured names of locations, by port or by bus and port.
     places: BTreeMap<String, String>,
+    secrets: Option<Arc<dyn SecretSource>>,
 }
 
 impl<'a> Bench<'a> {
     /// A bench of buses.
     pub fn new(buses: Vec<Arc<dyn Bus>>, sheets: &'a [Sheet]) -> Self {
-        Self { buses, guard: None, sheets, serials: Mutex::default(), places: BTreeMap::new() }
+        Self { buses, guard: None, sheets, serials: Mutex::default(), places: BTreeMap::new(), secrets: None }
     }
 
     /// Sets the locks for units.
@@ -52,6 +54,18 @@ impl<'a> Bench<'a> {
     pub fn with_places(mut self, places: &BTreeMap<String, String>) -> Self {
         self.places = places.iter().map(|(name, port)| (port.clone(), name.clone())).collect();
         self
+    }
+
+    /// Sets the source of values that dialects ask the user for.
+    #[must_use]
+    pub fn with_secrets(mut self, secrets: Arc<dyn SecretSource>) -> Self {
+        self.secrets = Some(secrets);
+        self
+    }
+
+    /// The source of values that dialects ask the user for.
+    pub(crate) fn secrets(&self) -> Option<Arc<dyn SecretSource>> {
+        self.secrets.clone()
     }
 
     /// The configured name of a location.
@@ -262,8 +276,9 @@ impl<'a> Bench<'a> {
             let usb = usb.ok_or_else(|| BusError::NotFound(location.clone()))?;
             let reopen = Reconnect { bus: bus.clone(), device: device.clone() };
             let name = dialect.name.clone();
-            let (talk, told) =
+            let (mut talk, told) =
                 dialect::connect(usb, dialect, reopen, cx).map_err(|error| OpenError::Dialect { name, error })?;
+            talk.supply(self.secrets());
             identity.facts.told = told;
             return Ok(Connection { identity, transport: OpenTransport::Dialect(Box::new(talk)) });
         }

@@ -92,7 +92,7 @@ fn ask_in_dialect(
 ) -> Result<(), Failure> {
     let place = bench.place(&unit.location);
     let device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
-    dialect::enter(device, dialect.clone(), cx).map_err(|error| match error {
+    dialect::enter(device, dialect.clone(), bench.secrets(), cx).map_err(|error| match error {
         SessionError::Busy(by) => held(&place, &by),
         error => refused(&place, TriggerError::Dialect { dialect: dialect.name.clone(), error }),
     })

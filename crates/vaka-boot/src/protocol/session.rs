@@ -198,7 +198,9 @@ impl SessionError {
         };
         let words = match &mut self {
             SessionError::Stopped => return self,
-            Self::DfuStatus { reason, .. } | Self::NeedsAction { reason, .. } => reason,
+            Self::DfuStatus { reason, .. } | Self::NeedsAction { reason, .. } | Self::SecretMissing { reason, .. } => {
+                reason
+            }
             Self::RejectedByDialect { words, .. } | Self::Dialect { words, .. } => words,
             Self::Frame(trouble) => &mut trouble.words,
             Self::Timeout(words) | Self::ProtocolViolation(words) | Self::Transport(words) => words,

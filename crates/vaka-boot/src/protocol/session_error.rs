@@ -57,6 +57,16 @@ pub enum SessionError {
         /// The error.
         words: String,
     },
+    /// The dialect asks for a value that the user did not supply. Nothing was sent to the unit.
+    #[error("the dialect asks for the {question}: {reason}")]
+    SecretMissing {
+        /// Its description for the user.
+        question: String,
+        /// Its name in the dialect.
+        name: String,
+        /// A sentence without the value.
+        reason: String,
+    },
     /// The unit waits for a bus reset and does nothing else.
     #[error("the unit waits for a bus reset")]
     WaitsForReset,
@@ -90,6 +100,7 @@ impl SessionError {
     pub fn own_remedy(&self) -> Option<Remedy> {
         match self {
             Self::NeedsAction { remedy, .. } => Some((**remedy).clone()),
+            Self::SecretMissing { name, .. } => Some(Remedy::SupplySecret(name.clone())),
             _ => None,
         }
     }

@@ -523,6 +523,7 @@ fn remedy_of(error: &SessionError) -> Remedy {
     match error {
         SessionError::DfuStatus { status, .. } => Remedy::DfuStatus(*status),
         SessionError::NeedsAction { remedy, .. } => (**remedy).clone(),
+        SessionError::SecretMissing { name, .. } => Remedy::SupplySecret(name.clone()),
         SessionError::Stopped => Remedy::RunAgainToResume,
         SessionError::RejectedByDialect { .. } => Remedy::ReadDialect,
         SessionError::Frame(_) | SessionError::Dialect { .. } => Remedy::TraceFrames,

@@ -90,6 +90,13 @@ pub(super) struct Checker<'a> {
     pub(super) dialects: &'a Dialects,
 }
 
+impl Checker<'_> {
+    /// The sheet's file.
+    pub(super) fn file(&self) -> &str {
+        self.file
+    }
+}
+
 pub(super) type Checked<T> = Result<T, SheetError>;
 
 impl Checker<'_> {

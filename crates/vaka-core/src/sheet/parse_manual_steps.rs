@@ -2,6 +2,7 @@
 
 use super::manual_step::{self, ManualStep, Undo, UndoOrderError, UndoPhase};
 use super::parse::{Checked, Checker};
+use super::parse_routes::DialectSettings;
 use super::raw::{RawEntryStep, RawMistakes, RawSignal, RawUndo, Spanned};
 use super::{EntryStep, MistakeHints, Signal};
 use vaka_dialect::OperationName;
@@ -79,7 +80,9 @@ impl Checker<'_> {
         let Some(name) = &raw.get_ref().dialect else {
             return Err(self.error(&raw.span(), "signal", "`dialect` is required".into()));
         };
-        let dialect = self.dialect(name)?;
+        let step = raw.get_ref();
+        let settings = DialectSettings { with: step.with.as_ref(), secrets: step.secrets.as_ref() };
+        let dialect = self.dialect_with(name, settings)?;
         if dialect.operation(OperationName::Enter).is_none() {
             let message = format!("dialect '{}' has no [enter], which the signal requires", dialect.name);
             return Err(self.error(&name.span(), "dialect", message));

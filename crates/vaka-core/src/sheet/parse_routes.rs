@@ -1,6 +1,8 @@
 //! The routes of a sheet: required and forbidden keys of each kind.
 
+use std::collections::BTreeMap;
 use std::ops::Range;
+use std::path::Path;
 use std::sync::Arc;
 
 use super::parse::{Checked, Checker};
@@ -11,7 +13,7 @@ use super::{
 };
 use crate::unit::{MemoryChoice, PropertyValue, ReportedProperty};
 use vaka_base::text;
-use vaka_dialect::{Dialect, OperationName, ReportedField};
+use vaka_dialect::{Dialect, OperationName, ReportedField, Value};
 use vaka_image::address::{Address, Span};
 use vaka_image::uf2;
 
@@ -91,6 +93,8 @@ impl Checker<'_> {
             const MEANING: &str = "applies only to a route with kind = \"dialect\"";
             self.stray("dialect", raw.dialect.as_ref(), MEANING)?;
             self.stray("tells", raw.tells.as_ref(), MEANING)?;
+            self.stray("with", raw.with.as_ref(), MEANING)?;
+            self.stray("secrets", raw.secrets.as_ref(), MEANING)?;
         }
         if kind.volume().is_none() {
             self.no_disk_keys(raw)?;
@@ -123,12 +127,68 @@ impl Checker<'_> {
         })
     }
 
+    /// A dialect with values of its parameters: a number, or bytes in the form of a text. A text that
+    /// begins with `0x` is hex digits.
+    pub(super) fn dialect_with(&self, name: &Spanned<String>, settings: DialectSettings<'_>) -> Checked<Arc<Dialect>> {
+        let mut dialect = self.dialect(name)?;
+        if let Some(with) = settings.with {
+            dialect = self.with_parameters(&dialect, with)?;
+        }
+        match settings.secrets {
+            Some(secrets) => self.with_secrets(&dialect, secrets),
+            None => Ok(dialect),
+        }
+    }
+
+    fn with_secrets(
+        &self,
+        dialect: &Dialect,
+        secrets: &Spanned<BTreeMap<String, Spanned<String>>>,
+    ) -> Checked<Arc<Dialect>> {
+        let folder = Path::new(self.file()).parent().unwrap_or(Path::new(""));
+        let mut made = dialect.clone();
+        for (name, file) in secrets.get_ref() {
+            let Some(secret) = made.secrets.iter_mut().find(|secret| secret.key == *name) else {
+                let message = format!("dialect '{}' does not ask for '{}'", dialect.name, text::sanitize(name));
+                return Err(self.error(&file.span(), "secrets", message));
+            };
+            let is_plain = Path::new(file.get_ref()).components().count() == 1 && !file.get_ref().starts_with('.');
+            if !is_plain {
+                let message = "a file with a secret must be in the folder of the sheet: give the file name only";
+                return Err(self.error(&file.span(), "secrets", message.into()));
+            }
+            secret.file = Some(folder.join(file.get_ref()));
+        }
+        Ok(Arc::new(made))
+    }
+
+    fn with_parameters(&self, dialect: &Dialect, with: &Spanned<BTreeMap<String, RawTold>>) -> Checked<Arc<Dialect>> {
+        let value = |raw: &RawTold| match raw {
+            RawTold::Number(number) => Some(Value::Int(i128::from(*number))),
+            RawTold::Text(text) => match text.strip_prefix("0x") {
+                Some(digits) => text::parse_hex(digits.as_bytes()).map(Value::from),
+                None => Some(Value::from(text.clone().into_bytes())),
+            },
+        };
+        let mut values = BTreeMap::new();
+        for (name, raw) in with.get_ref() {
+            let value = value(raw).ok_or_else(|| {
+                let message = format!("expected pairs of hex digits after 0x for '{}'", text::sanitize(name));
+                self.error(&with.span(), "with", message)
+            })?;
+            values.insert(name.clone(), value);
+        }
+        let made = dialect.with(&values);
+        made.map(Arc::new).map_err(|errors| self.error(&with.span(), "with", errors.to_string()))
+    }
+
     fn dialect_route(&self, raw: &RawRoute, writes: &[Region], variant: &Variant) -> Checked<DialectRoute> {
         self.stray("memory", raw.memory.as_ref(), "does not apply to a dialect")?;
         let Some(name) = &raw.dialect else {
             return Err(self.error(&raw.kind.span(), "kind", "`dialect` is required".into()));
         };
-        let dialect = self.dialect(name)?;
+        let settings = DialectSettings { with: raw.with.as_ref(), secrets: raw.secrets.as_ref() };
+        let dialect = self.dialect_with(name, settings)?;
         if dialect.operation(OperationName::Write).is_none() {
             return Err(self.error(
                 &name.span(),
@@ -365,6 +425,13 @@ impl Checker<'_> {
         );
         Err(self.error(place, "writes", message))
     }
+}
+
+/// The keys of a sheet that complete a dialect.
+#[derive(Clone, Copy)]
+pub(super) struct DialectSettings<'r> {
+    pub(super) with: Option<&'r Spanned<BTreeMap<String, RawTold>>>,
+    pub(super) secrets: Option<&'r Spanned<BTreeMap<String, Spanned<String>>>>,
 }
 
 /// The names that a dialect reports of a unit, for a message.

@@ -481,6 +481,10 @@ pub(super) struct RawRoute {
     pub(super) result: Option<Spanned<RawResult>>,
     pub(super) leave: Option<Spanned<ExitMethod>>,
     pub(super) dialect: Option<Spanned<String>>,
+    /// Values of the dialect's parameters.
+    pub(super) with: Option<Spanned<BTreeMap<String, RawTold>>>,
+    /// Files with the values that the dialect asks for, in the folder of the sheet.
+    pub(super) secrets: Option<Spanned<BTreeMap<String, Spanned<String>>>>,
     pub(super) tells: Option<Spanned<BTreeMap<String, RawTold>>>,
     pub(super) listens: Option<Spanned<String>>,
     #[serde(default)]
@@ -559,6 +563,10 @@ pub(super) enum RawSignal {
 pub(super) struct RawEntryStep {
     pub(super) signal: Option<RawSignal>,
     pub(super) dialect: Option<Spanned<String>>,
+    /// Values of the dialect's parameters.
+    pub(super) with: Option<Spanned<BTreeMap<String, RawTold>>>,
+    /// Files with the values that the dialect asks for, in the folder of the sheet.
+    pub(super) secrets: Option<Spanned<BTreeMap<String, Spanned<String>>>>,
     pub(super) id: Option<Spanned<String>>,
     #[serde(rename = "do")]
     pub(super) action: Option<Spanned<String>>,

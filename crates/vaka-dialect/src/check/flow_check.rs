@@ -117,6 +117,11 @@ fn starts(dialect: &Dialect) -> impl Iterator<Item = (Name, Type)> {
     })
 }
 
+/// The names that the user supplies, with their types.
+fn supplied(dialect: &Dialect) -> Vec<(Name, Type)> {
+    dialect.secrets.iter().map(|secret| (secret.name, Type::Bytes(secret.size))).collect()
+}
+
 fn constants(dialect: &Dialect) -> impl Iterator<Item = (Name, Type)> {
     starts(dialect).filter(|(name, _)| dialect.constants.contains(name))
 }
@@ -191,12 +196,15 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
         }
         results_known(operation, walk, known, &bare);
     };
-    for name in [N::Enter, N::Recover] {
-        run(name, &mut known.clone());
-    }
-    for name in [N::Sync, N::Identify, N::Unlock] {
+    let secrets = supplied(dialect);
+    run(N::Recover, &mut known.clone());
+    run(N::Enter, &mut with(&known, &secrets));
+    for name in [N::Sync, N::Identify] {
         run(name, &mut known);
     }
+    // The questions come after the unit is identified.
+    let mut known = with(&known, &secrets);
+    run(N::Unlock, &mut known);
     if let Some(operation) = dialect.operation(N::Helper) {
         let mut inner = known.clone();
         let len = operation.helper.as_ref().map(|helper| helper.data.len());

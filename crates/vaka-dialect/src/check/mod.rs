@@ -5,7 +5,7 @@ mod carrier;
 mod flow_check;
 mod operation;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -15,10 +15,12 @@ use super::expression::{Expression, NTH, Reader, is_reserved};
 use super::field::{Direction, Field, Meaning, Table, code};
 use super::lexer::{Parsed, Problem, Source, Token, TokenStream};
 use super::model::{BuiltinNames, Dialect, Envelope, Exchange, Geometry, Operation, OperationName};
-use super::raw::{RawDialect, RawExpression, RawOperation};
+use super::raw::{RawDialect, RawExpression, RawFormed, RawOperation, RawQuestion};
+use super::secret::{Secret, SecretForm};
 use super::steps::{PIECE, PLACE, STEP_WORDS, Step, Time};
-use super::value::{Names, Value};
-use crate::error::{DialectError, DialectErrors, Files};
+use super::taint;
+use super::value::{Name, Names, Value};
+use crate::error::{DialectError, DialectErrors, Files, no_files};
 use crate::steps::Callee;
 use vaka_base::checksum::{CrcParameters, CrcSum};
 use vaka_base::document::{self, DocumentError, LineIndex, MOST_FINDINGS};
@@ -43,7 +45,33 @@ impl Dialect {
     /// assert!(errors.to_string().contains("bad.toml"));
     /// ```
     pub fn parse(file: &str, text: &str, files: Files<'_>) -> Result<Self, DialectErrors> {
-        dialect(file, text, files)
+        dialect(file, text, files, &BTreeMap::new())
+    }
+
+    /// The dialect with these values of its parameters, checked again with them.
+    ///
+    /// # Errors
+    /// A name is not one of `[parameters]`, a value has another type than its default, or the
+    /// dialect is not sound with the values.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_dialect::{Dialect, Value, no_files};
+    ///
+    /// let text = "dialect = 1\nname = \"x\"\n[carrier]\nkind = \"pipes\"\n[parameters]\nnode = 1\n\
+    ///             [restart]\nsend = \"u8 = node\"\n";
+    /// let dialect = Dialect::parse("x.dialect.toml", text, &no_files).unwrap();
+    /// assert!(dialect.with(&[("node".to_owned(), Value::Int(3))].into()).is_ok());
+    /// let error = dialect.with(&[("node".to_owned(), Value::Int(300))].into()).unwrap_err();
+    /// assert!(error.to_string().contains("300"));
+    /// ```
+    pub fn with(&self, values: &BTreeMap<String, Value>) -> Result<Self, DialectErrors> {
+        let helper = self.operation(OperationName::Helper).and_then(|helper| helper.helper.as_ref());
+        let files = |name: &str| match helper {
+            Some(helper) => Ok(helper.data.to_vec()),
+            None => no_files(name),
+        };
+        dialect(&self.name, &self.text, &files, values)
     }
 }
 
@@ -53,7 +81,12 @@ const FORMAT: u32 = 1;
 /// Maximum size of a chunk or a report in bytes. Chosen by us.
 const MOST_CHUNK: i128 = 1 << 20;
 
-fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectErrors> {
+fn dialect(
+    file: &str,
+    text: &str,
+    files: Files<'_>,
+    parameters: &BTreeMap<String, Value>,
+) -> Result<Dialect, DialectErrors> {
     let lines = LineIndex::new(text);
     let error = |problem: &Problem| {
         let (line, column) = lines.position(problem.at);
@@ -63,8 +96,14 @@ fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectE
         let problem = |found: DocumentError| Problem::new(found.at, format!("`{}` {}", found.key, found.message));
         DialectErrors(findings.into_iter().map(|found| error(&problem(found))).collect())
     })?;
-    let mut checker =
-        Checker { text, names: Names::default(), crcs: BTreeMap::new(), tables: Vec::new(), problems: Vec::new() };
+    let mut checker = Checker {
+        text,
+        parameters,
+        names: Names::default(),
+        crcs: BTreeMap::new(),
+        tables: Vec::new(),
+        problems: Vec::new(),
+    };
     let made = checker.dialect(&raw, files);
     let problems = std::mem::take(&mut checker.problems);
     match made {
@@ -91,6 +130,8 @@ fn first_ones(mut problems: Vec<Problem>) -> Vec<Problem> {
 
 struct Checker<'a> {
     text: &'a str,
+    /// Values from a product sheet, which replace defaults.
+    parameters: &'a BTreeMap<String, Value>,
     names: Names,
     crcs: BTreeMap<String, Arc<CrcSum>>,
     tables: Vec<Table>,
@@ -229,6 +270,8 @@ impl Checker<'_> {
         self.crcs(raw);
         self.tables(raw);
         let values = self.values(raw);
+        let parameters = self.parameters(raw);
+        let secrets = self.secrets(raw);
         let carrier = self.carrier(&raw.carrier)?;
         let framing = self.framing(raw, &carrier);
         let envelope = self.envelope(raw);
@@ -278,10 +321,15 @@ impl Checker<'_> {
             tables: self.tables.clone(),
             start,
             constants,
+            parameters,
+            secrets,
+            tainted: BTreeSet::new(),
             given,
             text: self.text.into(),
         };
         let warnings = self.follow(raw, &mut dialect);
+        taint::mark(&mut dialect);
+        self.secret_requests(&dialect);
         Some((dialect, warnings))
     }
 
@@ -361,7 +409,8 @@ impl Checker<'_> {
     /// Declares names with constant values, and variables that steps may change.
     fn values(&mut self, raw: &RawDialect) -> Vec<(crate::value::Name, Value, bool)> {
         let mut values: Vec<(crate::value::Name, Value, bool)> = Vec::new();
-        let all = raw.names.iter().map(|one| (one, true)).chain(raw.start.iter().map(|one| (one, false)));
+        let constants = raw.names.iter().chain(&raw.parameters);
+        let all = constants.map(|one| (one, true)).chain(raw.start.iter().map(|one| (one, false)));
         // In the order of the file, so that a value can refer to those above it.
         let mut all: Vec<_> = all.collect();
         all.sort_by_key(|((key, _), _)| key.span().start);
@@ -382,7 +431,11 @@ impl Checker<'_> {
                 super::frame::EvaluationContext { values: &known, names: &self.names, tables: &[], nth, body: None };
             match context.value(&expression) {
                 Ok(Value::Truth(_)) => self.wrong(&value.span(), "expected a number or bytes"),
-                Ok(value) => values.push((name, value, is_constant)),
+                Ok(default) => {
+                    let given = self.parameters.get(&text).filter(|_| raw.parameters.contains_key(key));
+                    let value = self.replaced(default, given, &value.span());
+                    values.push((name, value, is_constant));
+                }
                 Err(words) => {
                     let at = expression.at;
                     self.problems.push(Problem::new(at, format!("expected a constant value: {words}")));
@@ -390,6 +443,65 @@ impl Checker<'_> {
             }
         }
         values
+    }
+
+    /// The value of a parameter: the given one, or else its default.
+    fn replaced(&mut self, default: Value, given: Option<&Value>, span: &Range<usize>) -> Value {
+        match (&default, given) {
+            (_, None) => default,
+            (Value::Int(_), Some(given @ Value::Int(_))) | (Value::Bytes(_), Some(given @ Value::Bytes(_))) => {
+                given.clone()
+            }
+            (_, Some(given)) => {
+                self.wrong(span, format!("the given value, {given}, has another type than this default"));
+                default
+            }
+        }
+    }
+
+    /// The values that the user supplies.
+    fn secrets(&mut self, raw: &RawDialect) -> Vec<Secret> {
+        let mut secrets = Vec::new();
+        for (key, asked) in &raw.ask {
+            let text = self.word(key, "a value");
+            let declared = raw.names.keys().chain(raw.parameters.keys()).chain(raw.start.keys());
+            if declared.into_iter().any(|other| *other.get_ref() == text) {
+                self.wrong(&key.span(), format!("'{text}' occurs twice"));
+            }
+            let (question, form, size) = match asked.get_ref() {
+                RawQuestion::Words(words) => (words, SecretForm::Text, None),
+                RawQuestion::Formed(RawFormed { question, form, size }) => (question, *form, *size),
+            };
+            if question.trim().is_empty() || tame_text::sanitize(question) != *question {
+                self.wrong(&asked.span(), "the question must not be empty or have control characters");
+            }
+            let (name, question) = (self.names.number(&text), question.trim().to_owned());
+            secrets.push(Secret { name, key: text, question, form, size, file: None });
+        }
+        secrets
+    }
+
+    /// A setup packet is in every trace, so it must not depend on a secret.
+    fn secret_requests(&mut self, dialect: &Dialect) {
+        for exchange in &dialect.exchanges {
+            let forms = [&exchange.control.out, &exchange.control.back].into_iter().flatten();
+            let parts = forms.flat_map(|form| [Some(&form.request), form.value.as_ref(), form.index.as_ref()]);
+            for part in parts.flatten().filter(|part| dialect.is_secret(part)) {
+                let message = "a value that the user supplies cannot be part of a setup packet, which traces show";
+                self.problems.push(Problem::new(part.at, message));
+            }
+        }
+    }
+
+    /// The names of the parameters; each given value must have one.
+    fn parameters(&mut self, raw: &RawDialect) -> Vec<Name> {
+        let known: Vec<&str> = raw.parameters.keys().map(|key| key.get_ref().as_str()).collect();
+        for name in self.parameters.keys().filter(|name| !known.contains(&name.as_str())) {
+            let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+            let message = format!("there is no parameter '{}'; existing: {known}", tame_text::sanitize(name));
+            self.wrong(&raw.name.span(), message);
+        }
+        known.into_iter().map(|name| self.names.number(name)).collect()
     }
 
     fn geometry(&mut self, raw: &RawDialect) -> Geometry {

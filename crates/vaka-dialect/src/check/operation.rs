@@ -138,6 +138,7 @@ impl Checker<'_> {
             report: raw.report.as_ref().map(|report| *report.get_ref()),
             block: self.optional(raw.block.as_ref().or(carrier.block.as_ref())),
             bare: flag(&raw.bare),
+            is_secret: false,
             at,
         })
     }

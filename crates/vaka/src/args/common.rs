@@ -15,7 +15,7 @@ const UNIT: &[&str] = &["bus", "unit", "sheets", "wait", "trace"];
 /// Options that say which hardware a unit is.
 const VARIANT: &[&str] = &["variant", "part"];
 /// Options that answer questions.
-const CONSENT: &[&str] = &["unattended", "allow"];
+const CONSENT: &[&str] = &["unattended", "allow", "secret"];
 /// Options that form the output.
 const OUTPUT: &[&str] = &["format", "verbose", "quiet"];
 
@@ -91,6 +91,9 @@ pub struct Common {
     /// Allow one risk that the verdict or the plan lists under this id; may be repeated
     #[arg(long, value_name = "ID")]
     pub allow: Vec<String>,
+    /// Read a value that the dialect asks for, such as an unlock code, from a file; may be repeated
+    #[arg(long, value_name = "NAME=FILE", value_parser = secret)]
+    pub secret: Vec<GivenSecret>,
     /// Record all USB traffic into this file, including the firmware
     #[arg(long, value_name = "FILE")]
     pub trace: Option<PathBuf>,
@@ -106,6 +109,25 @@ pub struct Common {
     /// Names of places on the bench and their ports, from the configuration.
     #[arg(skip)]
     pub places: BTreeMap<String, String>,
+}
+
+/// One `--secret NAME=FILE`.
+#[derive(Clone, Debug)]
+pub struct GivenSecret {
+    /// The name in the dialect.
+    pub name: String,
+    /// The file.
+    pub file: PathBuf,
+}
+
+/// Parses `NAME=FILE`.
+fn secret(given: &str) -> Result<GivenSecret, String> {
+    match given.split_once('=') {
+        Some((name, file)) if !name.is_empty() && !file.is_empty() => {
+            Ok(GivenSecret { name: name.to_owned(), file: file.into() })
+        }
+        _ => Err("expected NAME=FILE: the name in the dialect, and a file with the value".to_owned()),
+    }
 }
 
 /// How results are printed.
@@ -140,6 +162,7 @@ impl Common {
             wait: given.one("wait").unwrap_or_default(),
             unattended: given.one("unattended").unwrap_or_default(),
             allow: given.many("allow"),
+            secret: given.many("secret"),
             trace: given.one("trace"),
             format: given.one("format").unwrap_or(OutputFormat::Text),
             verbose: given.one("verbose").unwrap_or_default(),
@@ -168,7 +191,7 @@ impl<'a> Given<'a> {
         self.of(id)?.get_one(id).cloned()
     }
 
-    fn many(&self, id: &str) -> Vec<String> {
+    fn many<T: Clone + Send + Sync + 'static>(&self, id: &str) -> Vec<T> {
         self.of(id).and_then(|matches| matches.get_many(id)).into_iter().flatten().cloned().collect()
     }
 }

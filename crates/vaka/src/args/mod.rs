@@ -11,7 +11,7 @@ mod values;
 
 use clap::{Parser, Subcommand};
 
-pub use common::{Common, OPTIONS, OutputFormat, add_general_options, at};
+pub use common::{Common, GivenSecret, OPTIONS, OutputFormat, add_general_options, at};
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
 pub use release::{KeysCommand, Pack, StatementArgs};

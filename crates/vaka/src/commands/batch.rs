@@ -34,6 +34,7 @@ use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
 use crate::render::batch::Counts;
 use crate::render::batch::{Completion, Screen};
+use crate::secrets;
 use crate::signals;
 use vaka_messages::CommandError;
 
@@ -90,7 +91,7 @@ pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
         journal::must_be_writable().map_err(|reason| CommandError::Journal { reason })?;
     }
     let job = UpdateJob::new(args, common, setting)?;
-    let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks)).with_places(&common.places);
+    let bench = environment::bench_on(job.buses.clone(), common, &job.sheets);
     let mut screen = Screen::new(*setting);
     screen.ready();
     let counts = std::thread::scope(|scope| {
@@ -265,7 +266,9 @@ impl<'a> UpdateJob<'a> {
         place: &str,
         mut tell: impl FnMut(Event),
     ) -> Option<Report> {
-        let bench = Bench::new(self.buses.clone(), &self.sheets).guarded(Arc::new(Locks));
+        let bench = Bench::new(self.buses.clone(), &self.sheets)
+            .guarded(Arc::new(Locks))
+            .with_secrets(secrets::from_files(self.common));
         let unit = bench.select(Some(&Selector::Port(place.to_owned())), false).ok()?.into_iter().next()?;
         if self.is_finished(&bench, &unit, location, occupied) {
             return None;
@@ -303,7 +306,8 @@ impl<'a> UpdateJob<'a> {
     fn staged(&self, found: &Found, build: &str, request: &Request<'_>, tell: &mut dyn FnMut(Event)) -> Report {
         let Found { path, release, .. } = found;
         let guard: Option<Arc<dyn vaka_boot::bench::lock::UnitLock>> = Some(Arc::new(Locks));
-        let staged = ReleaseInstall { buses: &self.buses, guard, sheet: &self.sheets[0], release, build };
+        let secrets = Some(secrets::from_files(self.common));
+        let staged = ReleaseInstall { buses: &self.buses, guard, secrets, sheet: &self.sheets[0], release, build };
         let state = std::cell::RefCell::new(JournalEntry::default());
         let export_dir = self.args.release.export_dir.as_deref();
         let mut around = JournalHooks {

@@ -60,7 +60,7 @@ pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &OutputOptio
 /// The verdict for a unit, by the first stage that applies to it.
 fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &OutputOptions) -> Outcome {
     let build = vaka_core::release::manifest::STANDARD;
-    let staged = ReleaseInstall { buses: &[], guard: None, sheet, release, build };
+    let staged = ReleaseInstall { buses: &[], guard: None, secrets: None, sheet, release, build };
     let stages = release.manifest.stages.iter().filter(|stage| stage.external.is_none());
     let of_stage = |stage: &Stage| Some((sheet_for(sheet, stage)?, stage.clone()));
     let mut all: Vec<(Sheet, Stage)> = stages.filter_map(of_stage).collect();

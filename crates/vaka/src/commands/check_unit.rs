@@ -1,8 +1,5 @@
 //! `vaka check FILE --unit …`: the verdict for one unit.
 
-use std::sync::Arc;
-
-use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::bench::open_error::open_failure;
 use vaka_boot::context::Context;
@@ -17,7 +14,6 @@ use vaka_usb::SystemClock;
 use crate::args::{Common, OutputFormat};
 use crate::cli_error::Outcome;
 use crate::environment;
-use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::render::{self, json};
 use crate::{prompt, signals};
@@ -45,7 +41,7 @@ impl CheckSubject<'_> {
 
 /// The verdict for a unit. Reads descriptors only; changes nothing.
 pub fn with_unit(looked: &CheckSubject<'_>, sheets: &[Sheet], common: &Common, setting: &OutputOptions) -> Outcome {
-    let bench = Bench::new(environment::buses(common)?, sheets).guarded(Arc::new(Locks));
+    let bench = environment::bench(common, sheets)?;
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());

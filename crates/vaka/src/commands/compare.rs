@@ -1,10 +1,8 @@
 //! `vaka compare FILE [OTHER]`: a file against a unit's memory, or two files.
 
 use serde::Serialize;
-use std::sync::Arc;
 
 use vaka_base::size::Grouped;
-use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, image_of};
 use vaka_core::event::ExitCode;
@@ -20,7 +18,6 @@ use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
-use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::prompt;
 use crate::render::{self, json, map};
@@ -69,7 +66,7 @@ fn restricted(image: Image, range: Option<Span>, name: &str) -> Result<Image, Cl
 
 fn with_unit(args: &Compare, common: &Common, name: &str, setting: &OutputOptions) -> Outcome {
     let sheets = environment::sheets(common)?;
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = environment::bench(common, &sheets)?;
     let mut options = args.choose.options();
     // A raw binary gets its address from the sheet, once the variant is known.
     let early = files::read(&args.file, options).ok();

@@ -2,7 +2,6 @@
 
 use std::io::{IsTerminal, Write};
 use std::path::Path;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use serde_json::json;
@@ -52,7 +51,7 @@ enum End {
 
 pub fn run(args: &Console, common: &Common, setting: &OutputOptions) -> Outcome {
     let sheets = environment::sheets(common)?;
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = environment::bench(common, &sheets)?;
     signals::end_quietly();
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));

@@ -1,7 +1,6 @@
 //! `vaka diagnose`: checks this machine and its bench, with a remedy for each finding.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
@@ -18,7 +17,6 @@ use crate::args::{Common, Diagnose, OutputFormat};
 use crate::cli_error::Outcome;
 use crate::diagnose::{host, log, units};
 use crate::environment;
-use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::render::json;
 use crate::signals;
@@ -38,7 +36,7 @@ pub fn run(args: &Diagnose, common: &Common, setting: &OutputOptions) -> Outcome
             (Vec::new(), Finding { remedy: problem.0.remedy, ..finding })
         }
     };
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
+    let bench = environment::bench(common, &sheets)?;
     let has_own = bench.buses().iter().any(|bus| bus.name() == NativeBus::NAME);
     let mut found = vec![sheets_finding, host::journal(), host::locks()];
     if has_own {

@@ -1,7 +1,5 @@
 //! `vaka enter` and `vaka restart`: into update mode, and back without writing.
 
-use std::sync::Arc;
-
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::Candidate;
 use vaka_boot::bench::discovery::{self, UnitQuery};
@@ -15,7 +13,6 @@ use super::print_line;
 use crate::args::{Common, OutputFormat};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
-use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::{prompt, render, signals};
 
@@ -43,7 +40,7 @@ fn with_unit(
     work: impl for<'a> FnOnce(&'a Bench<'a>, &Candidate<'a>, &ReadRequest, &mut Context<'_>) -> Result<String, CliError>,
 ) -> Outcome {
     let sheets = environment::sheets(common)?;
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = environment::bench(common, &sheets)?;
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());

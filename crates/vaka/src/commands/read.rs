@@ -1,10 +1,7 @@
 //! `vaka read OUT`
 
-use std::sync::Arc;
-
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
-use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, ReadRequest, ReadSession, image_of};
 use vaka_core::event::ExitCode;
@@ -19,7 +16,6 @@ use crate::args::{Common, MemoryRange, Read};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
 use crate::files;
-use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::prompt;
 use crate::render::{self, map};
@@ -28,7 +24,7 @@ use vaka_messages::CommandError;
 pub fn run(args: &Read, common: &Common, setting: &OutputOptions) -> Outcome {
     files::may_write(&args.out, &args.output)?;
     let sheets = environment::sheets(common)?;
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = environment::bench(common, &sheets)?;
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use vaka_boot::bench::lock::UnitLock;
 use vaka_boot::context::Context;
 use vaka_boot::release_install::ReleaseInstall;
 use vaka_boot::update::Request;
@@ -18,7 +19,7 @@ use crate::preserved_store::StateFolder;
 use crate::recording::JournalEntry;
 use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
-use crate::{prompt, render, signals};
+use crate::{prompt, render, secrets, signals};
 
 pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOptions) -> Outcome {
     let Found { path, release, .. } = found;
@@ -48,7 +49,8 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOption
             renderer.event(Event::Warning { text: line });
         }
     }
-    let staged = ReleaseInstall { buses: &buses, guard: Some(Arc::new(Locks)), sheet: &sheet, release, build };
+    let (guard, secrets) = (Some(Arc::new(Locks) as Arc<dyn UnitLock>), Some(secrets::source(common)));
+    let staged = ReleaseInstall { buses: &buses, guard, secrets, sheet: &sheet, release, build };
     let state = std::cell::RefCell::new(JournalEntry::default());
     let export_dir = args.release.export_dir.as_deref();
     let mut around = JournalHooks { plan_only: args.plan, export_dir, common, path, release, build, state: &state };

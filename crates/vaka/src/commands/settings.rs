@@ -2,13 +2,11 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest, Sha256};
 use vaka_base::text;
-use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, ReadRequest, ReadSession, image_of};
 use vaka_boot::update as job;
@@ -28,7 +26,6 @@ use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
 use crate::input_file;
-use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::prompt;
 use crate::recording::JournalEntry;
@@ -103,7 +100,7 @@ fn request(common: &Common) -> ReadRequest {
 fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &OutputOptions) -> Outcome {
     files::may_store(out, replace)?;
     let sheets = sheets_for(region, common)?;
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = environment::bench(common, &sheets)?;
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
@@ -155,7 +152,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Outp
 fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &OutputOptions) -> Outcome {
     let (text, file, content) = read_file(path)?;
     let sheets = sheets_for(&file.region, common)?;
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = environment::bench(common, &sheets)?;
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());

@@ -1,7 +1,6 @@
 //! `vaka sheet new` and `vaka sheet check`.
 
 use std::fmt::Write;
-use std::sync::Arc;
 
 use serde_json::json;
 use vaka_base::size::Bytes;
@@ -23,7 +22,6 @@ use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
 use crate::input_file;
-use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::render;
 use vaka_messages::CommandError;
@@ -106,7 +104,7 @@ const FILL_IN: &str = "FILL IN";
 
 fn make(new: &NewSheet, common: &Common) -> Outcome {
     let sheets = environment::sheets(common)?;
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = environment::bench(common, &sheets)?;
     let device = the_unit(&bench, common)?;
     let place = bench.place(&device.location);
     let identity = bench.identity(&device.location).map_err(|error| open_failure(&error, &place))?;

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
 
 use vaka_base::size::Bytes;
 use vaka_base::text;
@@ -23,14 +23,13 @@ use super::{print_line, watch};
 use crate::args::{Common, OutputFormat, Survey};
 use crate::cli_error::Outcome;
 use crate::environment;
-use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::render::{json, table};
 use crate::signals;
 
 pub fn run(args: &Survey, common: &Common, setting: &OutputOptions) -> Outcome {
     let sheets = environment::sheets(common)?;
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
+    let bench = environment::bench(common, &sheets)?;
     let devices = bench.devices().map_err(|error| bus_failure(&error))?;
     let there = devices.clone();
     let chosen = match &common.unit {

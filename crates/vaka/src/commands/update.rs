@@ -1,10 +1,8 @@
 //! `vaka update FILE`
 
 use std::path::Path;
-use std::sync::Arc;
 use vaka_core::matching::consent;
 
-use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::update::{self, Request, SaveFn};
 use vaka_core::event::{Event, FailureText};
@@ -20,7 +18,6 @@ use crate::environment;
 use crate::files;
 use crate::input_file;
 use crate::journal::Seen;
-use crate::lock::Locks;
 use crate::output_options::OutputOptions;
 use crate::preserved_store::StateFolder;
 use crate::recording::JournalEntry;
@@ -38,7 +35,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
     }
     let mut options = args.choose.options();
     let file = FirmwareFile::parse(environment::unwrapped(path, &bytes, &sheets, &mut options)?.payload);
-    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = environment::bench(common, &sheets)?;
     let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
     if let Some(path) = &args.save {
         files::may_write(path, &output)?;

@@ -159,6 +159,9 @@ fn remedy(remedy: &Remedy) -> String {
         R::Keep(regions) => {
             return format!("To preserve it: {}.", options("--keep", regions).join(" "));
         }
+        R::SupplySecret(name) => {
+            return format!("Give a file with it: --secret {name}=FILE; or run the command at a terminal.");
+        }
         R::CompareGeometry => "Compare flash and regions in the product sheet with the output of 'vaka survey'.",
         R::DoNotSave => "Omit --save if the present content is not needed.",
         R::ReplugProtected => "It is still protected after unprotecting; power-cycle it and try again.",

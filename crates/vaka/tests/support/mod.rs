@@ -2,6 +2,8 @@
 
 #![allow(dead_code, unreachable_pub, clippy::print_stderr)] // each test file uses its part; a skip is told
 
+pub mod knot;
+
 use std::io::{BufRead, BufReader, Read};
 use std::ops::Range;
 use std::path::{Path, PathBuf};

@@ -95,11 +95,11 @@ impl Interpreter {
         loop {
             if exchange.sends() {
                 self.leftovers(&at)?;
-                if self.send(&at, &wrapped, cx)? {
+                self.wire.conceal(exchange.is_secret);
+                let sent = self.send_with_echo(&at, &wrapped, cx);
+                self.wire.conceal(false);
+                if sent? {
                     continue;
-                }
-                if exchange.echo {
-                    self.echo(&at, &wrapped, cx)?;
                 }
             }
             if !exchange.has_reply() {
@@ -111,6 +111,15 @@ impl Interpreter {
                 Reply::SendAgain => {}
             }
         }
+    }
+
+    /// Sends a frame and reads its echo; `true` if the unit was busy and the frame must be sent again.
+    fn send_with_echo(&mut self, at: &Attempt<'_>, wrapped: &[u8], cx: &mut Context<'_>) -> Result<bool, Failed> {
+        let is_busy = self.send(at, wrapped, cx)?;
+        if at.exchange.echo && !is_busy {
+            self.echo(at, wrapped, cx)?;
+        }
+        Ok(is_busy)
     }
 
     /// Sends a frame; `true` if the unit was busy and the frame must be sent again.

@@ -10,9 +10,11 @@ use crate::protocol::session_error::SessionError;
 /// The error for received bytes that differ from the expected echo.
 pub(super) fn not_an_echo(exchange: &Exchange, sent: &[u8], came: &[u8]) -> SessionError {
     let cut = |bytes: &[u8]| text::hex_pairs(&bytes[..bytes.len().min(16)]);
-    let words = format!("expected an echo of {}; received {}", cut(sent), cut(came));
-    let field =
-        FieldView { field: "(echo)".into(), bytes: came.to_vec(), says: "expected an echo".into(), is_wrong: true };
+    let (words, bytes) = match exchange.is_secret {
+        true => ("expected an echo; both are concealed".to_owned(), Vec::new()),
+        false => (format!("expected an echo of {}; received {}", cut(sent), cut(came)), came.to_vec()),
+    };
+    let field = FieldView { field: "(echo)".into(), bytes, says: "expected an echo".into(), is_wrong: true };
     SessionError::Frame(Box::new(FrameMismatch { exchange: exchange.name.clone(), words, fields: vec![field] }))
 }
 

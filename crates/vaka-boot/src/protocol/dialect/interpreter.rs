@@ -14,6 +14,7 @@ use vaka_usb::{Bus, DeviceInfo, HotplugEvent, PolledWatch, UsbDevice};
 use super::transport::CarrierTransport;
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
+use crate::secrets::SecretSource;
 
 /// Default time limit for an operation. Chosen by us: erasing a large part takes minutes on some
 /// units.
@@ -44,6 +45,12 @@ pub const GIVEN: &str = "given";
 
 /// The name in traces of random bytes that an operation drew.
 pub const RANDOM: &str = "random";
+
+/// The name in traces of the values of the dialect's parameters.
+pub const PARAMETERS: &str = "parameters";
+
+/// The name in traces of the sizes of values that the user supplied.
+pub const ASKED: &str = "asked";
 
 /// A source of random bytes; a sentence if it has none.
 pub type RandomSource = Box<dyn FnMut(usize) -> Result<Vec<u8>, String> + Send>;
@@ -88,6 +95,7 @@ pub struct Interpreter {
     /// Whether a transfer to the unit has begun and not ended.
     is_mid_transfer: bool,
     random: RandomSource,
+    secrets: Option<Arc<dyn SecretSource>>,
     pub(super) watcher: Option<Box<dyn FnMut(TracedFrame)>>,
 }
 
@@ -128,7 +136,11 @@ impl Interpreter {
         reopen: Option<Reconnect>,
         cx: &mut Context<'_>,
     ) -> Result<Self, SessionError> {
-        let wire = CarrierTransport::open(device, &dialect, cx)?;
+        let mut wire = CarrierTransport::open(device, &dialect, cx)?;
+        let parameters: Vec<(Name, Value)> = dialect.parameters().map(|(name, value)| (name, value.clone())).collect();
+        if !parameters.is_empty() {
+            wire.note(&dialect, PARAMETERS, &parameters);
+        }
         let memory = Bindings::new(dialect);
         Ok(Self {
             memory,
@@ -138,6 +150,7 @@ impl Interpreter {
             transfers_before: 0,
             is_mid_transfer: false,
             random: Box::new(from_system),
+            secrets: None,
             watcher: None,
         })
     }
@@ -150,6 +163,37 @@ impl Interpreter {
     /// Takes random bytes from another source than the system, such as a trace.
     pub fn draw_from(&mut self, random: RandomSource) {
         self.random = random;
+    }
+
+    /// Takes the values that the dialect asks the user for from this source.
+    pub fn supply(&mut self, secrets: Option<Arc<dyn SecretSource>>) {
+        self.secrets = secrets;
+    }
+
+    /// Asks for every value that the user has to supply and that is not known yet.
+    ///
+    /// # Errors
+    /// A value was not supplied. Nothing was sent to the unit.
+    pub fn ask(&mut self) -> Result<(), SessionError> {
+        let dialect = self.dialect().clone();
+        for secret in &dialect.secrets {
+            if self.memory.get(secret.name).is_some() {
+                continue;
+            }
+            let given = match &self.secrets {
+                Some(source) => source.secret(secret, self.device()),
+                None => Err("it was not supplied".to_owned()),
+            };
+            let bytes = given.map_err(|reason| SessionError::SecretMissing {
+                question: secret.question.clone(),
+                name: secret.key.clone(),
+                reason,
+            })?;
+            let size = Value::Int(bytes.len() as i128);
+            self.wire.note(&dialect, ASKED, &[(secret.name, size)]);
+            self.memory.set(secret.name, Some(bytes.into()));
+        }
+        Ok(())
     }
 
     /// The current variable bindings.
@@ -411,10 +455,13 @@ impl Interpreter {
                 let time = self.time(time)?.min(left);
                 self.wire.send_break(time, cx)
             }
-            Step::Raw(bytes, _) => {
-                let bytes =
-                    self.memory.bytes(bytes).map_err(|error| SessionError::dialect(bounds.operation.word(), error))?;
-                self.wire.send_raw(&bytes, left)
+            Step::Raw(of, _) => {
+                let bytes = self.memory.bytes(of);
+                let bytes = bytes.map_err(|error| SessionError::dialect(bounds.operation.word(), error))?;
+                self.wire.conceal(self.dialect().is_secret(of));
+                let sent = self.wire.send_raw(&bytes, left);
+                self.wire.conceal(false);
+                sent
             }
             Step::Alternate(number, _) => self.wire.select(*number),
             Step::BusReset => {

@@ -23,12 +23,13 @@ use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 use vaka_usb::{DeviceInfo, UsbDevice};
 
-pub use interpreter::{GIVEN, Interpreter, RANDOM, RandomSource, Reconnect, TracedFrame};
+pub use interpreter::{ASKED, GIVEN, Interpreter, PARAMETERS, RANDOM, RandomSource, Reconnect, TracedFrame};
 
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
+use crate::secrets::SecretSource;
 use crate::warning::Warning;
 
 /// Time for the unit to leave before the connection is closed, which over USB/IP resets its port.
@@ -80,8 +81,15 @@ fn filled(image: &Image, span: Span) -> Vec<u8> {
 ///
 /// # Errors
 /// The application rejects it or does not reply; it keeps running.
-pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, cx: &mut Context<'_>) -> Result<(), SessionError> {
+pub fn enter(
+    device: Box<dyn UsbDevice>,
+    dialect: Arc<Dialect>,
+    secrets: Option<Arc<dyn SecretSource>>,
+    cx: &mut Context<'_>,
+) -> Result<(), SessionError> {
     let mut talk = Interpreter::open(device, dialect, None, cx)?;
+    talk.supply(secrets);
+    talk.ask()?;
     match talk.run(OperationName::Enter, Vec::new(), cx) {
         // The unit may disconnect before its reply is complete.
         Ok(_) | Err(SessionError::Disconnected) => {}
@@ -167,6 +175,7 @@ pub fn session(
         return Err(SessionError::NeedsAction { reason: reason.clone(), remedy });
     }
     let names = talk.dialect().given();
+    talk.ask()?;
     prepare(&mut talk, cx)?;
     let given = [names.origin, names.region_start, names.region_size].into_iter().zip(params.given);
     talk.give(given.map(|(name, value)| (name, Value::Int(i128::from(value)))).collect());

@@ -46,6 +46,11 @@ impl CarrierTransport {
         }
     }
 
+    /// From now on traces conceal what is transferred, or show it again.
+    pub(super) fn conceal(&mut self, is_secret: bool) {
+        self.carrier.device().conceal(is_secret);
+    }
+
     /// Waits until the unit has left the bus; whether it has.
     pub(super) fn wait_for_disconnect(&mut self, within: Duration) -> bool {
         self.carrier.device().wait_for_disconnect(within)
