@@ -12,6 +12,7 @@ use vaka_core::matching::Evidence;
 use vaka_core::plan::PlanError;
 use vaka_core::release::ImageError;
 use vaka_core::sheet::{SynthesisError, VariantId};
+use vaka_core::unit::PropertyValue;
 use vaka_core::unit::UsbId;
 use vaka_core::unit_state::UnitState;
 use vaka_image::ReadError;
@@ -370,6 +371,8 @@ pub enum FailureKind {
     NoPlan(PlanError),
     /// No region of this name can be preserved.
     NoRegionToKeep { name: String },
+    /// The unit selects none of the regions that its route can write.
+    NoSlot { property: String, reported: Option<PropertyValue>, known: Vec<String> },
     /// An erase would destroy content next to the image that cannot be preserved.
     SharedSectors { bytes: u64, spans: Vec<Span> },
     /// The unit's memory is read-protected.
@@ -512,6 +515,7 @@ impl FailureKind {
             | Self::LabelsDisagree { .. }
             | Self::Undecided
             | Self::VariantUnknown
+            | Self::NoSlot { .. }
             | Self::NoAddress
             | Self::Refused(_)
             | Self::Older { .. }

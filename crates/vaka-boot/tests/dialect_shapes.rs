@@ -8,16 +8,17 @@ mod shapes;
 mod support;
 
 use shapes::{
-    Shape, beckon, belfry, bellows, chorus, galley, ledger, parcel, porter, ribbon, satchel, sentry, skein, spoken,
-    tagged, tally,
+    Shape, beckon, belfry, bellows, berth, chorus, galley, ledger, parcel, porter, ribbon, satchel, sentry, skein,
+    spoken, tagged, tally,
 };
-use support::{failure, told};
+use support::{Scene, failure, told};
 use vaka_boot::failure::FailureKind;
 use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome};
 use vaka_core::plan::{ErasesOption, PlanError};
 use vaka_dialect::{Dialect, no_files};
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions, hex};
+use vaka_sim::fault::Fault;
 
 #[test]
 fn tagged_packets_on_a_serial_line() {
@@ -149,6 +150,81 @@ fn blocks_that_are_compressed() {
 fn a_challenge_with_random_bytes_and_a_key() {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(sentry::Sentry::default())) };
     Shape { name: "sentry", dialect: sentry::DIALECT, maker, check: Check::ReadBack, len: 1700 }.holds();
+}
+
+/// One dialect for several parts: the sheet says which requests are those of this one.
+#[test]
+fn a_sheet_sets_the_parameters_of_a_dialect() {
+    let mut text = satchel::DIALECT.replace("[table.state]", "[parameters]\nbase = 0\nsign = \"'--'\"\n[table.state]");
+    for number in 0x20..=0x23 {
+        text = text.replace(&format!("request = 0x{number:X}"), &format!("request = \"base + {}\"", number - 0x20));
+    }
+    text = text.replace("\"'ST', u16le sector\"", "\"bytes(2) = sign, u16le sector\"");
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(satchel::Satchel::default())) };
+    let dialect = Box::leak(text.into_boxed_str());
+    let shape = Shape { name: "satchel", dialect, maker, check: Check::ReadBack, len: 2300 };
+    let sheet = |with: &str| shape.try_sheet_of(&format!("{}\ndialect = \"satchel\"\nwith = {with}\n", shapes::SHEET));
+    let scene = |sheet| {
+        let file = Box::leak(shapes::application(shape.len, 0x0110, 11).into_boxed_slice());
+        Scene::loaded(shape.unit(), Vec::new(), sheet, file, "BOOT")
+    };
+    for (with, fits) in [
+        ("{ base = 0x20, sign = \"ST\" }", true),
+        ("{ base = 0x20, sign = \"0x5354\" }", true),
+        ("{ base = 0x20, sign = \"SU\" }", false),
+        ("{ sign = \"ST\" }", false),
+    ] {
+        let scene = scene(sheet(with).unwrap());
+        let (report, events) = scene.update();
+        assert_eq!(report.code == ExitCode::Done, fits, "{with}: {:?}", failure(&events));
+        assert_eq!(scene.holds_image(), fits, "{with}");
+    }
+    for (with, words) in [
+        ("{ bass = 1 }", "there is no parameter 'bass'; existing: base, sign"),
+        ("{ base = \"ST\" }", "the given value, \"ST\", has another type than this default"),
+        ("{ base = 254 }", "this can represent 0 to 255; 256 does not fit"),
+        ("{ sign = \"0x5\" }", "expected pairs of hex digits after 0x for 'sign'"),
+    ] {
+        let errors = sheet(with).unwrap_err().to_string();
+        assert!(errors.contains(words), "{with}: {errors}");
+    }
+}
+
+fn berth_scene(shape: &Shape, faults: Vec<Fault>) -> Scene {
+    let regions = "[[variant.region]]\nname = \"slot-1\"\nstart = 0x0B00_0800\nsize = \"6 KiB\"\n\
+                   [[variant.region]]\nname = \"slot-2\"\nstart = 0x0B00_2000\nsize = \"6 KiB\"\n";
+    let one = "[[variant.region]]\nname = \"application\"\nstart = 0x0B00_0800\nsize = \"12 KiB\"\n";
+    assert!(shapes::SHEET.contains(one));
+    let text = shapes::SHEET.replace(one, regions).replace("region = \"application\"", "region = \"slot-1\"");
+    let text = text.replace("[\"application\"]", "[\"slot-1\", \"slot-2\"]");
+    let sheet = shape.sheet_of(&format!("{text}\ndialect = \"berth\"\nslot = \"free\"\n"));
+    let unit = shape.unit().with_slots(berth::running);
+    let file = Box::leak(shapes::application(shape.len, 0x0110, 11).into_boxed_slice());
+    let mut scene = Scene::loaded(unit, faults, sheet, file, "BOOT");
+    scene.start = berth::SLOTS[1].start;
+    scene
+}
+
+/// The image is linked for the first slot, and written to the one that the unit tells.
+#[test]
+fn a_slot_that_the_unit_selects() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(berth::Berth::default())) };
+    let shape = Shape { name: "berth", dialect: berth::DIALECT, maker, check: Check::ReadBack, len: 2300 };
+    shape.holds_in(&|faults| berth_scene(&shape, faults));
+    // The other slot stays as it was; the next update goes there.
+    let mut scene = berth_scene(&shape, Vec::new());
+    let first = scene.memory(berth::SLOTS[0].clone());
+    assert_eq!(scene.update().0.code, ExitCode::Done);
+    assert!(scene.holds_image() && scene.memory(berth::SLOTS[0].clone()) == first);
+    let second = scene.memory(berth::SLOTS[1].clone());
+    let newer = shapes::application(shape.len, 0x0120, 12);
+    scene.back_into_update_mode();
+    let (report, events) = scene.update_with(&newer, |_| {});
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
+    assert!(scene.memory(berth::SLOTS[1].clone()) == second);
+    scene.start = berth::SLOTS[0].start;
+    scene.binary = Box::leak(newer.into_boxed_slice());
+    assert!(scene.holds_image());
 }
 
 fn ribbon_shape() -> Shape {

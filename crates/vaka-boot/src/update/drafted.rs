@@ -105,6 +105,7 @@ impl<'s> Judged<'s> {
     pub(super) fn draft(self, run: &mut UpdateRun<'_, '_>) -> Result<Drafted<'s>, Stop> {
         let Self { unit, connection, resolved } = self;
         run.note_resolved(&resolved);
+        let resolved = resolved.in_slot(&connection.identity.facts)?;
         let Some(connection) = connection.by_route(resolved.route, Some(resolved.variant)) else {
             return Err(Failure::new(FailureKind::NoInterface).into());
         };

@@ -6,6 +6,7 @@
 pub mod beckon;
 pub mod belfry;
 pub mod bellows;
+pub mod berth;
 pub mod chorus;
 pub mod galley;
 pub mod ledger;
@@ -24,7 +25,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_core::event::{Check, ExitCode, RestartState};
-use vaka_core::sheet::{Dialects, Sheet};
+use vaka_core::sheet::{Dialects, Sheet, SheetErrors};
 use vaka_dialect::{Dialect, no_files};
 use vaka_sim::fault::Fault;
 use vaka_sim::unit::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit};
@@ -113,12 +114,12 @@ pub struct Shape {
 }
 
 /// An application of this size that the bootloaders accept.
-fn application(len: usize, version: u16, seed: u64) -> Vec<u8> {
+pub fn application(len: usize, version: u16, seed: u64) -> Vec<u8> {
     files::application(len, START, *b"SHP1", version, seed)
 }
 
 impl Shape {
-    fn unit(&self) -> VendorUnit {
+    pub fn unit(&self) -> VendorUnit {
         let make = UnitSpec {
             names: ["Shape", "Shape loader"],
             ids: [(0x1209, 0x0009), (0x1209, 0x000A)],
@@ -137,12 +138,19 @@ impl Shape {
     }
 
     pub fn sheet(&self) -> Sheet {
+        self.sheet_of(&format!("{SHEET}\ndialect = \"{}\"\n", self.name))
+    }
+
+    /// A sheet with this text and the dialect.
+    pub fn sheet_of(&self, text: &str) -> Sheet {
+        self.try_sheet_of(text).unwrap_or_else(|errors| panic!("{errors}"))
+    }
+
+    pub fn try_sheet_of(&self, text: &str) -> Result<Sheet, SheetErrors> {
         let dialect = Dialect::parse(self.name, self.dialect, &no_files).unwrap_or_else(|errors| panic!("{errors}"));
         assert!(dialect.warnings.is_empty(), "{}: {:?}", self.name, dialect.warnings);
-        let name = dialect.name.clone();
-        let dialects: Dialects = [(name.clone(), Arc::new(dialect))].into();
-        let text = format!("{SHEET}\ndialect = \"{name}\"\n");
-        Sheet::parse_with("shape.toml", &text, &dialects).unwrap()
+        let dialects: Dialects = [(dialect.name.clone(), Arc::new(dialect))].into();
+        Sheet::parse_with("shape.toml", text, &dialects)
     }
 
     pub fn scene(&self, faults: Vec<Fault>) -> Scene {
@@ -153,9 +161,15 @@ impl Shape {
     /// Updates the unit, and looks into its memory; then with faults at transfers.
     #[track_caller]
     pub fn holds(&self) {
+        self.holds_in(&|faults| self.scene(faults));
+    }
+
+    /// The same in a scene of its own.
+    #[track_caller]
+    pub fn holds_in(&self, scene: &dyn Fn(Vec<Fault>) -> Scene) {
         let lines = self.dialect.lines().filter(|line| !line.trim().is_empty()).count();
         assert!(lines <= 120, "{}: {lines} lines", self.name);
-        let whole = self.scene(Vec::new());
+        let whole = scene(Vec::new());
         let (report, events) = whole.update();
         assert_eq!(
             (report.code, report.check, report.after),
@@ -171,13 +185,13 @@ impl Shape {
         for at in (1..=count).filter(|at| *at < 25 || at % (count / 30).max(7) == 0 || *at > count - 12) {
             for kind in &FAULT_KINDS {
                 let what = format!("{}, {kind:?} at transfer {at} of {count}", self.name);
-                self.scene(vec![Fault { at, kind: kind.clone() }]).is_survived(&what);
+                scene(vec![Fault { at, kind: kind.clone() }]).is_survived(&what);
             }
         }
     }
 }
 
-const SHEET: &str = r#"
+pub const SHEET: &str = r#"
 sheet = 1
 [product]
 id = "shape"

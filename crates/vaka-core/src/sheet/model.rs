@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::memory::SectorMap;
-use crate::unit::{UnitFacts, UsbId};
+use crate::unit::{PropertyValue, UnitFacts, UsbId};
 use crate::volume;
 use vaka_base::size;
 use vaka_base::version::Version;
@@ -243,6 +243,39 @@ pub struct Variant {
     pub routes: Vec<Route>,
     /// The instruction if the variant cannot be updated over USB.
     pub instead: Option<String>,
+    /// The regions of its image, if the unit selects one of several.
+    pub slots: Option<Slots>,
+}
+
+/// Regions of which the unit selects the one that is written, such as the one that does not run.
+#[derive(Clone, Debug)]
+pub struct Slots {
+    /// The ids of their route.
+    pub id: Ids,
+    /// The reported property that selects it: its index, from 0, or its name.
+    pub by: String,
+    /// The variant as it is for each region: its image and its only route belong there.
+    pub variants: Vec<Variant>,
+}
+
+impl Slots {
+    /// The regions.
+    pub fn regions(&self) -> impl Iterator<Item = &Region> {
+        self.variants.iter().map(|variant| &variant.image.region)
+    }
+
+    /// The value that a unit reports.
+    pub fn reported<'u>(&self, unit: &'u UnitFacts) -> Option<&'u PropertyValue> {
+        unit.told.iter().find(|told| told.name == self.by).map(|told| &told.value)
+    }
+
+    /// The variant for the region that a unit selects; `None` if it selects none of them.
+    pub fn selected(&self, unit: &UnitFacts) -> Option<&Variant> {
+        match self.reported(unit)? {
+            PropertyValue::Number(index) => self.variants.get(usize::try_from(*index).ok()?),
+            PropertyValue::Text(name) => self.variants.iter().find(|variant| variant.image.region.name == *name),
+        }
+    }
 }
 
 /// A named value that must agree between file, sheet and unit.

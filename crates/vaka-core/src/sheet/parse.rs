@@ -393,6 +393,7 @@ impl Checker<'_> {
             regions,
             routes: Vec::new(),
             instead: self.optional_words("instead", raw.instead.as_ref())?,
+            slots: None,
         })
     }
 

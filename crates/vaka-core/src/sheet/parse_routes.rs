@@ -8,8 +8,8 @@ use std::sync::Arc;
 use super::parse::{Checked, Checker};
 use super::raw::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, Spanned};
 use super::{
-    BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, Region, ResultFile, Route, RouteKind, Stage,
-    UpdateMedium, Variant, VolumeRoute,
+    BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, ImageRules, Region, ResultFile, Route, RouteKind,
+    Slots, Stage, UpdateMedium, Variant, VolumeRoute,
 };
 use crate::unit::{MemoryChoice, PropertyValue, ReportedProperty};
 use vaka_base::text;
@@ -36,6 +36,9 @@ impl Checker<'_> {
                 continue;
             }
             let route = self.route(raw, variant, stage.as_deref())?;
+            if let Some(slots) = self.slots(raw, &route, variant)? {
+                variant.slots = Some(slots);
+            }
             let routes = match &mut stage {
                 Some(stage) => stage.routes.entry(variant.id.clone()).or_default(),
                 None => &mut variant.routes,
@@ -93,6 +96,7 @@ impl Checker<'_> {
             const MEANING: &str = "applies only to a route with kind = \"dialect\"";
             self.stray("dialect", raw.dialect.as_ref(), MEANING)?;
             self.stray("tells", raw.tells.as_ref(), MEANING)?;
+            self.stray("slot", raw.slot.as_ref(), MEANING)?;
             self.stray("with", raw.with.as_ref(), MEANING)?;
             self.stray("secrets", raw.secrets.as_ref(), MEANING)?;
         }
@@ -226,6 +230,38 @@ impl Checker<'_> {
             }
         }
         Ok(DialectRoute { dialect, tells })
+    }
+
+    /// The regions of which the unit selects one, for a route that is otherwise complete.
+    fn slots(&self, raw: &RawRoute, route: &Route, variant: &Variant) -> Checked<Option<Slots>> {
+        let Some(by) = &raw.slot else { return Ok(None) };
+        if raw.stage.is_some() || variant.slots.is_some() {
+            let message = "only one route for ordinary updates of a variant can have it".into();
+            return Err(self.error(&by.span(), "slot", message));
+        }
+        let identify = route.kind.dialect().and_then(|of| of.dialect.operation(OperationName::Identify));
+        let told = identify.map_or(&[][..], |identify| &identify.tells);
+        if !told.iter().any(|tell| tell.name == *by.get_ref()) {
+            let message =
+                format!("the dialect reports {}, but not '{}'", reported_names(told), text::sanitize(by.get_ref()));
+            return Err(self.error(&by.span(), "slot", message));
+        }
+        let own = &variant.image.region;
+        if !route.writes.contains(own) {
+            let message = format!("the region of the image, '{}', must be one of `writes`", own.name);
+            return Err(self.error(&by.span(), "slot", message));
+        }
+        if let Some(other) = route.writes.iter().find(|other| other.span.len() != own.span.len()) {
+            let message = format!("region '{}' has another size than '{}'", other.name, own.name);
+            return Err(self.error(&by.span(), "slot", message));
+        }
+        let variants = route.writes.iter().map(|region| {
+            let routes = vec![Route { writes: vec![region.clone()], ..route.clone() }];
+            let binary_at = variant.image.binary_at.map(|_| region.span.start());
+            let image = ImageRules { region: region.clone(), binary_at, ..variant.image.clone() };
+            Variant { image, routes, slots: None, ..variant.clone() }
+        });
+        Ok(Some(Slots { id: route.id.clone(), by: by.get_ref().clone(), variants: variants.collect() }))
     }
 
     /// A key that has no meaning on a route.

@@ -486,6 +486,8 @@ pub(super) struct RawRoute {
     /// Files with the values that the dialect asks for, in the folder of the sheet.
     pub(super) secrets: Option<Spanned<BTreeMap<String, Spanned<String>>>>,
     pub(super) tells: Option<Spanned<BTreeMap<String, RawTold>>>,
+    /// The reported property that selects one of the regions in `writes`.
+    pub(super) slot: Option<Spanned<String>>,
     pub(super) listens: Option<Spanned<String>>,
     #[serde(default)]
     pub(super) entry: Vec<Spanned<RawEntryStep>>,

@@ -176,6 +176,7 @@ fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Regi
         facts: Vec::new(),
         shows: ExpectedDevice::default(),
         instead: None,
+        slots: None,
         routes: vec![route],
     }
 }

@@ -19,12 +19,17 @@ pub struct Application {
 
 /// Checks a region as the bootloaders do: start vectors and CRC.
 pub fn inspect(flash: &Flash, region: Range<u32>) -> Option<Application> {
+    inspect_linked(flash, region.clone(), &region)
+}
+
+/// The same for an application that runs at other addresses than it lies at.
+pub fn inspect_linked(flash: &Flash, region: Range<u32>, linked: &Range<u32>) -> Option<Application> {
     let word = |address: u32| Some(u32::from_le_bytes(flash.read(address, 4)?.try_into().ok()?));
     let (stack, reset) = (word(region.start)?, word(region.start + 4)?);
     let length = word(region.start + 0x44)?;
     let version = flash.read(region.start + 0x4C, 2)?;
     let sound = (RAM_BASE..=RAM_END_OF_FAMILY).contains(&stack)
-        && region.contains(&reset)
+        && linked.contains(&reset)
         && reset % 2 == 1
         && (0x60..region.end - region.start - 4).contains(&length);
     if !sound {

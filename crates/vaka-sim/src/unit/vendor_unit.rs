@@ -125,6 +125,8 @@ pub struct VendorUnit {
     flash: Flash,
     bootloader: Vec<u8>,
     power: Power<RunMode>,
+    /// Which of several regions runs; it appears at the addresses of the application.
+    running: Option<fn(&Flash) -> Range<u32>>,
 }
 
 impl VendorUnit {
@@ -133,12 +135,20 @@ impl VendorUnit {
         let bootloader = filler_bytes(serial, spec.bootloader.len());
         let (base, sectors, size) = spec.flash;
         let flash = Flash::new(base, sectors, size);
-        let mut unit = Self { spec, factories, serial: serial.to_owned(), flash, bootloader, power: Power::new() };
+        let (serial, power) = (serial.to_owned(), Power::new());
+        let mut unit = Self { spec, factories, serial, flash, bootloader, power, running: None };
         unit.fill();
         let version = unit.sound().map_or(0, |application| application.version);
         let mode = RunMode::Application((unit.factories.runner)(version));
         unit.boot(mode);
         unit
+    }
+
+    /// A unit with several regions for its application, of which `running` selects one.
+    #[must_use]
+    pub fn with_slots(mut self, running: fn(&Flash) -> Range<u32>) -> Self {
+        self.running = Some(running);
+        self
     }
 
     /// The unit in its bootloader.
@@ -179,7 +189,9 @@ impl VendorUnit {
     }
 
     fn sound(&self) -> Option<Application> {
-        firmware::inspect(&self.flash, self.spec.application.clone())
+        let linked = &self.spec.application;
+        let region = self.running.map_or(linked.clone(), |running| running(&self.flash));
+        firmware::inspect_linked(&self.flash, region, linked)
     }
 
     fn boot(&mut self, mode: RunMode) {

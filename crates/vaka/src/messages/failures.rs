@@ -73,6 +73,12 @@ pub(super) fn failure(kind: &FailureKind) -> String {
         }
         K::NoRoute { variant } => format!("{variant} cannot be updated over USB."),
         K::NoPlan(error) => format!("No plan is possible: {}.", plan(error)),
+        K::NoSlot { property, reported: None, known } => {
+            format!("The unit does not report '{property}', which selects one of {}.", known.join(", "))
+        }
+        K::NoSlot { property, reported: Some(value), known } => {
+            format!("The unit reports {property} = {value}, which selects none of {}.", known.join(", "))
+        }
         K::NoRegionToKeep { name } => {
             format!("No region '{}' can be preserved.", text::sanitize(name))
         }
