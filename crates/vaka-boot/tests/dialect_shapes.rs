@@ -146,6 +146,34 @@ fn blocks_that_are_compressed() {
     assert!(bellows::FORMS.iter().all(|count| count.load(Ordering::Relaxed) > 0), "{:?}", bellows::FORMS);
 }
 
+/// A unit that erases all that an image covers loses equal sectors between changed ones, so they are
+/// written too.
+#[test]
+fn a_unit_that_erases_what_is_covered_gets_all_of_it() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(bellows::Bellows::default())) };
+    let (before, after) = bellows::DIALECT.split_once("[checksum]").unwrap();
+    let (_, after) = after.split_once("[restart]").unwrap();
+    let read = "[read]\nsend = \"'L', u32le = address - region_start, u8 = length & 0xFF\"\n\
+                reply = \"'L', bytes(length) data\"\n[restart]";
+    let text = format!("{before}{read}{after}").replace("pad = false", "pad = false\nread_chunk = 56");
+    let dialect = Box::leak(text.into_boxed_str());
+    let shape = Shape { name: "bellows", dialect, maker, check: Check::ReadBack, len: 5000 };
+    let mut scene = shape.scene(Vec::new());
+    assert_eq!(scene.update().0.code, ExitCode::Done);
+    // Only the second and the eleventh sector change.
+    let mut newer = scene.file.to_vec();
+    newer[300] ^= 0xFF;
+    newer[2600] ^= 0xFF;
+    let end = newer.len() - 4;
+    let crc = shapes::crc32(&newer[..end]).to_le_bytes();
+    newer[end..].copy_from_slice(&crc);
+    scene.rewrite = false;
+    scene.back_into_update_mode();
+    let (report, events) = scene.update_with(&newer, |_| {});
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
+    assert!(scene.memory(scene.start..scene.start + 5000) == newer, "sectors were lost");
+}
+
 #[test]
 fn a_challenge_with_random_bytes_and_a_key() {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(sentry::Sentry::default())) };

@@ -229,6 +229,8 @@ fn a_dialect_has_the_steps_that_it_offers() {
             "compare erase-all write read-back restart confirm", RestartMethod::Request),
         (DialectCapabilities { erases_itself: Some(Erases::Covered), ..none }, true,
             "compare unit-erases write read-back restart confirm", RestartMethod::Request),
+        (DialectCapabilities { erases_itself: Some(Erases::FirstWrite), ..none }, true,
+            "compare unit-erases write read-back restart confirm", RestartMethod::Request),
         (DialectCapabilities { restarts: false, ..plain }, true,
             "compare erase write read-back restart confirm", RestartMethod::PowerCycle),
         (DialectCapabilities { ends: true, ..plain }, true,
@@ -249,6 +251,32 @@ fn a_dialect_has_the_steps_that_it_offers() {
         let needs_end = DialectCapabilities { ends: true, needs_end: true, ..offer };
         let geometry = WriteLimits { offer: Some(needs_end), ..geometry };
         assert_eq!(kinds(&Plan::draft(&PlanInput { geometry, ..equal }).unwrap()), "finish restart confirm");
+    }
+}
+
+/// A unit that erases a sector at its first chunk keeps the equal ones; one that erases all that an image
+/// covers keeps none, and also loses the gaps.
+#[test]
+fn equal_sectors_are_written_again_where_the_unit_erases_them() {
+    let sheet = spoken("dunlin.toml", &["dunlin.dialect.toml"]);
+    let variant = &sheet.variants[0];
+    let start = variant.image.region.span.start().get();
+    let size = variant.flash.sectors_in(variant.image.region.span).unwrap()[0].len();
+    // Two segments with an empty sector between them; the first sector is equal.
+    let file = image(&[(start, 2 * size as usize), (start + 3 * size, size as usize)]);
+    let sector = |number: u64| Span::new(Address::new(start + number * size), size).unwrap();
+    let equal = [sector(0)];
+    let dialect = variant.routes[0].kind.dialect().unwrap();
+    for (erases, wanted) in [(Erases::FirstWrite, vec![1, 3]), (Erases::Covered, vec![0, 1, 2, 3])] {
+        let offer = DialectCapabilities {
+            erase: None,
+            erases_itself: Some(erases),
+            ..DialectCapabilities::of(&dialect.dialect)
+        };
+        let geometry = WriteLimits { can_read: true, offer: Some(offer), ..geometry(&variant.flash) };
+        let job = PlanInput { content: KnownContent::Equal(&equal), ..input(&sheet, variant, &file, geometry) };
+        let sectors = Plan::draft(&job).unwrap().sectors().to_vec();
+        assert_eq!(sectors, wanted.into_iter().map(sector).collect::<Vec<_>>(), "{erases:?}");
     }
 }
 

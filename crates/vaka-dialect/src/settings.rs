@@ -18,8 +18,10 @@ pub enum EraseBy {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Erases {
-    /// The sectors that the image covers.
+    /// All sectors from the first to the last byte of the image, at once.
     Covered,
+    /// A sector when the first chunk of a session falls into it.
+    FirstWrite,
     /// Everything that the route writes.
     Everything,
 }

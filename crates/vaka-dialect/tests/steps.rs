@@ -124,6 +124,15 @@ fn a_dialect_tells_what_it_can_do() {
     assert_eq!(geometry("").erases_itself(), None);
     let covered = "[geometry]\nchunk = 4\n[write]\nsend = \"u32le address, bytes data\"\nerases = \"covered\"\n";
     assert_eq!(with(covered).erases_itself(), Some(Erases::Covered));
+    for (value, wanted) in
+        [("true", Some(Erases::FirstWrite)), ("\"everything\"", Some(Erases::Everything)), ("false", None)]
+    {
+        assert_eq!(with(&covered.replace("\"covered\"", value)).erases_itself(), wanted);
+    }
+    let begins = "[begin]\nsend = \"1\"\nerases = true\n";
+    assert_eq!(with(begins).erases_itself(), Some(Erases::Everything));
+    let wrong = format!("{BEGIN}{}", begins.replace("true", "\"first-write\""));
+    assert!(parse(&wrong).unwrap_err().to_string().contains("\"first-write\" applies only to [write]"));
 }
 
 /// The tables that `vaka dialect show` prints, of every template and of the demo's dialects, in

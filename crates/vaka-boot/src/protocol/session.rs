@@ -102,8 +102,8 @@ pub trait Session {
         Ok(None)
     }
 
-    /// Whether [`begin`](Self::begin) erases what is written afterwards.
-    fn begin_erases(&self) -> bool {
+    /// Whether the unit erases all sectors of a plan when it is written for the first time.
+    fn erases_at_once(&self) -> bool {
         false
     }
 

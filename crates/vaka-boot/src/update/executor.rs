@@ -371,7 +371,7 @@ impl Executor<'_, '_> {
     fn write(&mut self, runs: &[Run], total: u64) -> Result<(), StepError> {
         let mut done = 0;
         let erases_itself = !self.plan.plan().erases_by_request();
-        if erases_itself && self.session.begin_erases() {
+        if erases_itself && self.session.erases_at_once() {
             let sectors = self.plan.plan().sectors();
             sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
         }

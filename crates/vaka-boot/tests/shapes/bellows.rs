@@ -6,8 +6,8 @@
 //! follow (u16le). They follow in reports "+" with a length (u8) and up to 62 bytes. Form 0 is the
 //! content itself, 1 is deflated without a header, 2 has runs of a length and a byte. A block that is
 //! longer in its form than its content is refused. After the last byte the unit answers "B" and 0, or
-//! 1 if the form is damaged, 2 if it is too long. "Z" gives the CRC-32 of the transfer (u32le); "J"
-//! starts the application. Every report but "+" is answered by one with its letter; of the bytes of a
+//! 1 if the form is damaged, 2 if it is too long. "Z" gives the CRC-32 of the transfer (u32le), "L"
+//! with an offset (u32le) and a length (u8, at most 60) its bytes; "J" starts the application. Every report but "+" is answered by one with its letter; of the bytes of a
 //! block only the last is.
 
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -152,6 +152,11 @@ impl Bellows {
             b'Z' => {
                 let held = flash.read(START, self.length as usize).map_or(0, crc32);
                 self.answer(now, &[&b"Z"[..], &held.to_le_bytes()].concat());
+            }
+            b'L' => {
+                let bytes = flash.read(START + word(&report[1..5]), usize::from(report[5]).min(60)).unwrap_or_default();
+                let reply = [b"L", bytes].concat();
+                self.answer(now, &reply);
             }
             b'J' => {
                 self.answer(now, b"J");

@@ -20,11 +20,13 @@ pub(super) fn steps(
     kept: &mut Vec<Span>,
 ) -> Result<Vec<Span>, PlanError> {
     let offer = job.geometry.offer.unwrap_or_else(|| DialectCapabilities::of(&route.dialect));
+    let covers = offer.erases_itself == Some(Erases::Covered);
     let spans: Vec<Span> = match offer.stream {
         true => vec![job.image.span()],
         false => job.image.segments().iter().map(|segment| segment.span()).collect(),
     };
-    let of_image = sectors_of(&spans, job)?;
+    // What such a unit erases between two segments is erased too.
+    let of_image = if covers { sectors_of(&[job.image.span()], job)? } else { sectors_of(&spans, job)? };
     let is_there = of_image.iter().all(|sector| job.content.is_equal(*sector));
     let erases_all = offer.erase == Some(EraseBy::All) || offer.erases_itself == Some(Erases::Everything);
     check_erase_all(job, &offer)?;
@@ -36,7 +38,7 @@ pub(super) fn steps(
         (false, true) => all_sectors(job),
         (false, false) => of_image.clone(),
     };
-    let at_once = erases_all || offer.stream;
+    let at_once = erases_all || covers || offer.stream;
     match at_once && is_there {
         true => sectors.clear(),
         false if at_once => {}

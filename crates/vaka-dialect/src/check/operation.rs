@@ -272,6 +272,11 @@ impl Checker<'_> {
         if let Some(erases) = raw.erases.as_ref().filter(|_| !matches!(name, N::Write | N::Begin)) {
             self.wrong(&erases.span(), "`erases` applies only to [write] and [begin]");
         }
+        if let (Some(erases), N::Begin) = (&raw.erases, name)
+            && matches!(erases.get_ref(), RawErases::Named(Erases::FirstWrite))
+        {
+            self.wrong(&erases.span(), "\"first-write\" applies only to [write]");
+        }
     }
 
     fn helper(&mut self, given: &Spanned<RawOperation>, files: Files<'_>) -> Option<Helper> {
@@ -342,6 +347,6 @@ fn erases_of(name: OperationName, raw: RawErases) -> Option<Erases> {
         (RawErases::Named(erases), _) => Some(erases),
         (RawErases::Usual(false), _) => None,
         (RawErases::Usual(true), OperationName::Begin) => Some(Erases::Everything),
-        (RawErases::Usual(true), _) => Some(Erases::Covered),
+        (RawErases::Usual(true), _) => Some(Erases::FirstWrite),
     }
 }

@@ -17,7 +17,7 @@ use vaka_base::text;
 use vaka_core::plan::{DialectCapabilities, Run};
 use vaka_core::sheet::{Route, Variant};
 use vaka_core::unit::ReportedProperty;
-use vaka_dialect::{Dialect, EraseBy, Expression, OperationName, Value};
+use vaka_dialect::{Dialect, EraseBy, Erases, Expression, OperationName, Value};
 use vaka_image::ERASED;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
@@ -272,8 +272,8 @@ impl Session for DialectSession {
         self.talk.run(OperationName::Erase, given, cx).map(drop)
     }
 
-    fn begin_erases(&self) -> bool {
-        self.talk.dialect().operation(OperationName::Begin).is_some_and(|begin| begin.erases.is_some())
+    fn erases_at_once(&self) -> bool {
+        matches!(self.talk.dialect().erases_itself(), Some(Erases::Covered | Erases::Everything))
     }
 
     fn begin(&mut self, image: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {

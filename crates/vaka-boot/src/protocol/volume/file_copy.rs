@@ -97,7 +97,7 @@ impl Session for FileSession {
     }
 
     /// Deleting the file that shows the application may delete the application.
-    fn begin_erases(&self) -> bool {
+    fn erases_at_once(&self) -> bool {
         self.file.remove_first && self.present.is_some()
     }
 
