@@ -2,19 +2,21 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 mod shapes;
 mod support;
 
 use shapes::{
-    Shape, beckon, belfry, bellows, berth, chorus, galley, ledger, parcel, porter, ribbon, satchel, sentry, skein,
-    spoken, tagged, tally,
+    Shape, avowal, beckon, belfry, bellows, berth, chorus, galley, ledger, parcel, porter, ribbon, satchel, sentry,
+    skein, spoken, tagged, tally,
 };
 use support::{Scene, failure, told};
 use vaka_boot::failure::FailureKind;
 use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome};
 use vaka_core::plan::{ErasesOption, PlanError};
+use vaka_core::sheet::Sheet;
 use vaka_dialect::{Dialect, no_files};
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions, hex};
@@ -215,6 +217,46 @@ fn a_sheet_sets_the_parameters_of_a_dialect() {
     ] {
         let errors = sheet(with).unwrap_err().to_string();
         assert!(errors.contains(words), "{with}: {errors}");
+    }
+}
+
+/// The application confirms by an exchange; one that does not, or reports another version, is not
+/// confirmed.
+#[test]
+fn an_application_confirms_in_its_dialect() {
+    let shape = satchel_with("name = \"satchel\"", "name = \"satchel\"");
+    let parse = |text: &str| {
+        let dialect = Dialect::parse("dialect", text, &no_files).unwrap_or_else(|errors| panic!("{errors}"));
+        (dialect.name.clone(), Arc::new(dialect))
+    };
+    let dialects = [parse(satchel::DIALECT), parse(avowal::DIALECT)].into();
+    let text = shapes::SHEET.replace("\"release-number\"", "{ told = \"version\" }\nconfirm = \"avowal\"");
+    let sheet = Sheet::parse_with("shape.toml", &format!("{text}\ndialect = \"satchel\"\n"), &dialects).unwrap();
+    let (ok, failed) = ((ExitCode::Done, RestartState::Confirmed), (ExitCode::NotBack, RestartState::NotBack));
+    let cases: [(Option<u8>, u16, _, &str); 4] = [
+        (Some(1), 0, ok, "reports version 1.1.0"),
+        (Some(2), 0, failed, "does not confirm: the unit rejected 'confirm': the self-test failed"),
+        (None, 0, failed, "does not confirm: the unit rejected 'confirm': no reason given"),
+        (Some(1), 1, failed, "with version 1.1.1; the image has 1.1.0"),
+    ];
+    for (result, offset, wanted, words) in cases {
+        let unit = shape.unit_running(Box::new(move |version| {
+            Box::new(avowal::Avowal { version: version + offset, result, asked_first: None })
+        }));
+        let file = Box::leak(shapes::application(shape.len, 0x0110, 11).into_boxed_slice());
+        let scene = Scene::loaded(unit, Vec::new(), sheet.clone(), file, "BOOT");
+        let (report, events) = scene.update();
+        assert_eq!((report.code, report.after), wanted, "{words}: {:?}", failure(&events));
+        assert!(format!("{events:?}").contains(words), "{words}: {events:#?}");
+        assert!(scene.holds_image());
+    }
+    for (from, to, words) in [
+        ("confirm = \"avowal\"", "confirm = \"satchel\"", "dialect 'satchel' has no [confirm]"),
+        ("told = \"version\"", "told = \"number\"", "a dialect whose [confirm] tells 'number'"),
+    ] {
+        let text = format!("{}\ndialect = \"satchel\"\n", text.replace(from, to));
+        let errors = Sheet::parse_with("shape.toml", &text, &dialects).unwrap_err().to_string();
+        assert!(errors.contains(words), "{errors}");
     }
 }
 

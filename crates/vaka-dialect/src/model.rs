@@ -237,11 +237,12 @@ pub enum OperationName {
     Restart,
     Enter,
     Recover,
+    Confirm,
 }
 
 impl OperationName {
     /// All operations in the order in which they run.
-    pub const ALL: [Self; 15] = [
+    pub const ALL: [Self; 16] = [
         Self::Enter,
         Self::Recover,
         Self::Sync,
@@ -257,6 +258,7 @@ impl OperationName {
         Self::Read,
         Self::Checksum,
         Self::Restart,
+        Self::Confirm,
     ];
 
     /// The name in the file.
@@ -277,6 +279,7 @@ impl OperationName {
             Self::Restart => "restart",
             Self::Enter => "enter",
             Self::Recover => "recover",
+            Self::Confirm => "confirm",
         }
     }
 
@@ -304,7 +307,12 @@ impl OperationName {
     /// assert!(!OperationName::Write.is_read_only());
     /// ```
     pub fn is_read_only(self) -> bool {
-        matches!(self, Self::Sync | Self::Identify | Self::Read | Self::Checksum | Self::Protection)
+        matches!(self, Self::Sync | Self::Identify | Self::Read | Self::Checksum | Self::Protection | Self::Confirm)
+    }
+
+    /// Whether the operation as a whole is repeated until the unit replies.
+    pub fn is_repeated(self) -> bool {
+        matches!(self, Self::Sync | Self::Confirm)
     }
 }
 

@@ -54,6 +54,7 @@ pub(super) struct RawDialect {
     pub(super) restart: Option<Spanned<RawOperation>>,
     pub(super) enter: Option<Spanned<RawOperation>>,
     pub(super) recover: Option<Spanned<RawOperation>>,
+    pub(super) confirm: Option<Spanned<RawOperation>>,
 }
 
 /// A question to the user: the words, or the words and the form of the answer.

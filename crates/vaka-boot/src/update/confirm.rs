@@ -1,12 +1,14 @@
 //! Confirmation after the restart: whether the application returned.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_base::duration;
 use vaka_base::version::Version;
 use vaka_core::event::{ApplicationInfo, RestartState};
 use vaka_core::sheet::{DescriptorPattern, Ids, Route, Sheet, Variant, VersionSource};
-use vaka_core::unit::{Mode, UnitFacts};
+use vaka_core::unit::{Mode, ReportedProperty, UnitFacts};
+use vaka_dialect::Dialect;
 use vaka_usb::{DeviceInfo, HotplugEvent};
 
 use crate::bench::buses::Bench;
@@ -18,6 +20,7 @@ use crate::bench::unit_event;
 use crate::bench::waiting::UnitWatch;
 use crate::context::Context;
 use crate::event::Event;
+use crate::protocol::dialect;
 use crate::protocol::identity;
 use crate::protocol::serial::LineReader;
 use crate::warning::{VersionPair, Warning};
@@ -255,7 +258,16 @@ fn check_application(
             return RestartOutcome { device: Some(device.clone()), ..RestartOutcome::not_back(words) };
         }
     };
-    let (facts, opened) = listen(expected.source, facts, opened, cx);
+    let (mut facts, mut opened) = listen(expected.source, facts, opened, cx);
+    if let Some(dialect) = &expected.sheet.after().confirm {
+        match confirmed_in(dialect, bench, device, opened.take(), cx) {
+            Ok(told) => facts.told = told,
+            Err(reason) => {
+                let words = format!("{id} returned at {place}, but does not confirm: {reason}");
+                return RestartOutcome { device: Some(device.clone()), ..RestartOutcome::not_back(words) };
+            }
+        }
+    }
     let tells = expected.source.of(&facts);
     let next = Some(ApplicationInfo {
         port: place.clone(),
@@ -266,6 +278,24 @@ fn check_application(
     });
     let (after, words) = judge(expected, &facts, tells.as_ref(), &place, cx);
     RestartOutcome { after, words, next, device: Some(device.clone()), opened }
+}
+
+/// Asks the application in its dialect; returns the properties that it reports.
+///
+/// # Errors
+/// A sentence: it does not confirm, or cannot be asked.
+fn confirmed_in(
+    dialect: &Arc<Dialect>,
+    bench: &Bench<'_>,
+    device: &DeviceInfo,
+    opened: Option<Connection>,
+    cx: &mut Context<'_>,
+) -> Result<Vec<ReportedProperty>, String> {
+    let usb = match opened.map(|opened| opened.transport) {
+        Some(OpenTransport::Device(usb)) => usb,
+        _ => bench.open(&device.location).map_err(|error| error.to_string())?,
+    };
+    dialect::confirm(usb, dialect, cx).map_err(|error| error.to_string())
 }
 
 /// The application's output on its serial port, if its version is reported there. A
@@ -331,6 +361,7 @@ fn judge(
                     let time = duration::words(*within);
                     (format!("; no line with \"{after}\" on its serial port within {time}"), wanted.is_some())
                 }
+                VersionSource::Told { name } => (format!("; '{name}' is not a version"), wanted.is_some()),
                 VersionSource::DescriptorString { after, .. } => {
                     (format!("; \"{after}\" is not in its text"), wanted.is_some())
                 }

@@ -3,6 +3,7 @@
 
 #![allow(dead_code, unreachable_pub)] // each test file uses its part
 
+pub mod avowal;
 pub mod beckon;
 pub mod belfry;
 pub mod bellows;
@@ -28,7 +29,7 @@ use vaka_core::event::{Check, ExitCode, RestartState};
 use vaka_core::sheet::{Dialects, Sheet, SheetErrors};
 use vaka_dialect::{Dialect, no_files};
 use vaka_sim::fault::Fault;
-use vaka_sim::unit::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit};
+use vaka_sim::unit::vendor_unit::{AppModel, Factories, Loader, Plain, UnitSpec, VendorUnit};
 use vaka_sim::usb::{Answer, DescribedInterface};
 use vaka_testkit::files;
 
@@ -120,6 +121,11 @@ pub fn application(len: usize, version: u16, seed: u64) -> Vec<u8> {
 
 impl Shape {
     pub fn unit(&self) -> VendorUnit {
+        self.unit_running(Box::new(|_| Box::new(Plain)))
+    }
+
+    /// A unit with this application, which gets its version in packed decimal.
+    pub fn unit_running(&self, runner: Box<dyn Fn(u16) -> Box<dyn AppModel> + Send>) -> VendorUnit {
         let make = UnitSpec {
             names: ["Shape", "Shape loader"],
             ids: [(0x1209, 0x0009), (0x1209, 0x000A)],
@@ -133,7 +139,7 @@ impl Shape {
             window: None,
             silent: false,
         };
-        let makers = Factories { loader: (self.maker)(), runner: Box::new(|_| Box::new(Plain)) };
+        let makers = Factories { loader: (self.maker)(), runner };
         VendorUnit::new(make, makers, "X-1").in_boot_mode()
     }
 

@@ -6,6 +6,7 @@ use crate::sheet::route::{Route, UpdateMedium};
 use crate::sheet::signs::{DescriptorPattern, SignKind};
 use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::Arc;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -15,7 +16,8 @@ use crate::memory::SectorMap;
 use crate::unit::{PropertyValue, UnitFacts, UsbId};
 use crate::volume;
 use vaka_base::size;
-use vaka_base::version::Version;
+use vaka_base::version::{ReleaseNumber, Version};
+use vaka_dialect::Dialect;
 use vaka_image::address::{Address, Span};
 use vaka_image::completeness::{ChecksumField, LengthField};
 use vaka_image::vectors::VectorKind;
@@ -125,6 +127,11 @@ pub enum VersionSource {
         /// Time limit.
         within: Duration,
     },
+    /// A value that the application reports when it confirms in a dialect.
+    Told {
+        /// Its name in the dialect.
+        name: String,
+    },
 }
 
 impl VersionSource {
@@ -146,6 +153,10 @@ impl VersionSource {
                 }?;
                 version_after(text, after)
             }
+            Self::Told { name } => match &unit.told.iter().find(|told| told.name == *name)?.value {
+                PropertyValue::Number(number) => u16::try_from(*number).ok().map(|number| ReleaseNumber(number).into()),
+                PropertyValue::Text(text) => Some(Version::parse(text)),
+            },
             Self::Line { after, .. } => unit.lines.iter().find_map(|line| version_after(line, after)),
         }
     }
@@ -190,6 +201,8 @@ pub struct Application {
     pub signs: DescriptorPattern,
     /// Source of the firmware's version; a part may have another source.
     pub version: VersionSource,
+    /// The dialect in which it confirms that it works, if it does.
+    pub confirm: Option<Arc<Dialect>>,
     /// Time limit for its return after the restart.
     pub back_within: Duration,
     /// Visible signs that only the user can confirm: lights and their rhythm, text on the unit's

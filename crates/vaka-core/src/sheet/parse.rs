@@ -234,7 +234,9 @@ impl Checker<'_> {
         }
         let id = raw.id.as_ref().map(|id| id.get_ref().clone());
         let version = self.version_source(raw.version.as_ref())?;
-        Ok(Application { id, signs, version, back_within, see })
+        let confirm = raw.confirm.as_ref().map(|name| self.confirm(name)).transpose()?;
+        self.told_version(&version, confirm.as_deref(), raw)?;
+        Ok(Application { id, signs, version, confirm, back_within, see })
     }
 
     pub(super) fn stage_shows(&self, raw: &RawApplication) -> Checked<Application> {
@@ -325,6 +327,7 @@ impl Checker<'_> {
                 },
                 after: self.words("after", &Spanned::new(raw.span(), sign.after.clone()))?,
             },
+            RawVersionSource::Told(told) => VersionSource::Told { name: told.told.clone() },
             RawVersionSource::Line(line) => {
                 let at = |text: &String| Spanned::new(raw.span(), text.clone());
                 let within = line.within.as_ref().map(|time| self.time("within", &at(time))).transpose()?;

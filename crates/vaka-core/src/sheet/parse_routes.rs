@@ -6,10 +6,10 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::parse::{Checked, Checker};
-use super::raw::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, Spanned};
+use super::raw::{OneOrMore, RawApplication, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, Spanned};
 use super::{
     BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, ImageRules, Region, ResultFile, Route, RouteKind,
-    Slots, Stage, UpdateMedium, Variant, VolumeRoute,
+    Slots, Stage, UpdateMedium, Variant, VersionSource, VolumeRoute,
 };
 use crate::unit::{MemoryChoice, PropertyValue, ReportedProperty};
 use vaka_base::text;
@@ -129,6 +129,36 @@ impl Checker<'_> {
             );
             self.error(&name.span(), "dialect", message)
         })
+    }
+
+    /// The dialect in which the application confirms.
+    pub(super) fn confirm(&self, name: &Spanned<String>) -> Checked<Arc<Dialect>> {
+        let dialect = self.dialect(name)?;
+        match dialect.operation(OperationName::Confirm) {
+            Some(_) => Ok(dialect),
+            None => {
+                let message = format!("dialect '{}' has no [confirm]", dialect.name);
+                Err(self.error(&name.span(), "confirm", message))
+            }
+        }
+    }
+
+    /// A version that is told must be one of the values of the confirmation.
+    pub(super) fn told_version(
+        &self,
+        version: &VersionSource,
+        confirm: Option<&Dialect>,
+        raw: &RawApplication,
+    ) -> Checked<()> {
+        let (VersionSource::Told { name }, Some(place)) = (version, &raw.version) else { return Ok(()) };
+        let tells = confirm.and_then(|dialect| dialect.operation(OperationName::Confirm));
+        match tells.is_some_and(|confirm| confirm.tells.iter().any(|tell| tell.name == *name)) {
+            true => Ok(()),
+            false => {
+                let message = format!("requires `confirm`: a dialect whose [confirm] tells '{}'", text::sanitize(name));
+                Err(self.error(&place.span(), "version", message))
+            }
+        }
     }
 
     /// A dialect with values of its parameters: a number, or bytes in the form of a text. A text that

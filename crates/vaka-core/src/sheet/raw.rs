@@ -115,6 +115,8 @@ pub(super) struct RawApplication {
     pub(super) serial: Option<Spanned<String>>,
     pub(super) release: Option<Spanned<String>>,
     pub(super) version: Option<Spanned<RawVersionSource>>,
+    /// A dialect whose operation `confirm` the application answers.
+    pub(super) confirm: Option<Spanned<String>>,
     pub(super) back_within: Option<Spanned<String>>,
     /// Visible signs that only the user can confirm.
     #[serde(default)]
@@ -151,6 +153,15 @@ pub(super) enum RawVersionSource {
     Text(RawVersionText),
     String(RawVersionSign),
     Line(RawVersionLine),
+    Told(RawVersionTold),
+}
+
+/// A value that the unit reports in a dialect.
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawVersionTold {
+    pub(super) told: String,
 }
 
 #[derive(Deserialize)]

@@ -72,6 +72,7 @@ impl Sheet {
                 stable_serial: false,
             },
             application: Application {
+                confirm: None,
                 id: None,
                 signs: DescriptorPattern::default(),
                 version: VersionSource::Nowhere,

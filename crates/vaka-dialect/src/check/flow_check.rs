@@ -117,6 +117,13 @@ fn starts(dialect: &Dialect) -> impl Iterator<Item = (Name, Type)> {
     })
 }
 
+/// The environment without a unit: constants and built-in names.
+fn without_unit(dialect: &Dialect, builtin: impl Iterator<Item = (Name, Type)>) -> Environment {
+    let mut bare = Environment::new(dialect.names.len());
+    constants(dialect).chain(builtin).for_each(|(name, kind)| bare.learn(name, kind));
+    bare
+}
+
 /// The names that the user supplies, with their types.
 fn supplied(dialect: &Dialect) -> Vec<(Name, Type)> {
     dialect.secrets.iter().map(|secret| (secret.name, Type::Bytes(secret.size))).collect()
@@ -182,11 +189,8 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
     let length = Type::Int(0, i128::from(u64::MAX));
     let whole =
         [(given.address, address), (given.length, length), (given.data, Type::Bytes(None)), (given.chunks, length)];
-    // The environment without a unit: constants and built-in names.
-    let mut bare = Environment::new(dialect.names.len());
-    constants(dialect).for_each(|(name, kind)| bare.learn(name, kind));
     let of_region = [given.origin, given.region_start, given.region_size].map(|name| (name, address));
-    whole.into_iter().chain(of_region).for_each(|(name, kind)| bare.learn(name, kind));
+    let bare = without_unit(dialect, whole.into_iter().chain(of_region));
     let run = |name: N, known: &mut Environment| {
         let Some(operation) = dialect.operation(name) else { return };
         walk.reads.set(name == N::Read);
@@ -197,7 +201,9 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
         results_known(operation, walk, known, &bare);
     };
     let secrets = supplied(dialect);
-    run(N::Recover, &mut known.clone());
+    for name in [N::Recover, N::Confirm] {
+        run(name, &mut known.clone());
+    }
     run(N::Enter, &mut with(&known, &secrets));
     for name in [N::Sync, N::Identify] {
         run(name, &mut known);

@@ -559,7 +559,7 @@ struct Compiled {
     operations: BTreeMap<OperationName, Operation>,
 }
 
-fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation>>); 15] {
+fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation>>); 16] {
     use OperationName as N;
     [
         (N::Sync, &raw.sync),
@@ -577,5 +577,6 @@ fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation
         (N::Restart, &raw.restart),
         (N::Enter, &raw.enter),
         (N::Recover, &raw.recover),
+        (N::Confirm, &raw.confirm),
     ]
 }

@@ -247,9 +247,7 @@ impl Checker<'_> {
 
     fn only_own_keys(&mut self, name: OperationName, raw: &RawOperation) {
         use OperationName as N;
-        let keys: [(&str, Option<Range<usize>>, N); 15] = [
-            ("every", raw.every.as_ref().map(Spanned::span), N::Sync),
-            ("tells", raw.tells.as_ref().map(Spanned::span), N::Identify),
+        let keys: [(&str, Option<Range<usize>>, N); 13] = [
             ("file", raw.file.as_ref().map(Spanned::span), N::Helper),
             ("data", raw.data.as_ref().map(Spanned::span), N::Helper),
             ("address", raw.address.as_ref().map(Spanned::span), N::Helper),
@@ -267,6 +265,16 @@ impl Checker<'_> {
         for (key, span, owner) in keys {
             if let Some(span) = span.filter(|_| owner != name) {
                 self.wrong(&span, format!("`{key}` applies only to [{}]", owner.word()));
+            }
+        }
+        let of_two = [
+            ("every", raw.every.as_ref().map(Spanned::span), [N::Sync, N::Confirm]),
+            ("tells", raw.tells.as_ref().map(Spanned::span), [N::Identify, N::Confirm]),
+        ];
+        for (key, span, owners) in of_two {
+            if let Some(span) = span.filter(|_| !owners.contains(&name)) {
+                let [a, b] = owners.map(N::word);
+                self.wrong(&span, format!("`{key}` applies only to [{a}] and [{b}]"));
             }
         }
         if let Some(erases) = raw.erases.as_ref().filter(|_| !matches!(name, N::Write | N::Begin)) {

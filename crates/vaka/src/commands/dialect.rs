@@ -85,6 +85,13 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> Outcome {
 
 fn show(dialect: &Dialect, format: OutputFormat) -> Outcome {
     if format == OutputFormat::Json {
+        for (name, value) in dialect.parameters() {
+            let (name, value) = (dialect.name_text(name), value.to_string());
+            json::line(&json!({ "event": "parameter", "name": name, "value": value }));
+        }
+        for secret in &dialect.secrets {
+            json::line(&json!({ "event": "question", "name": secret.key, "question": secret.question }));
+        }
         let mut operation = String::new();
         for row in dialect.rows() {
             // The rows name their operation once.
@@ -100,6 +107,12 @@ fn show(dialect: &Dialect, format: OutputFormat) -> Outcome {
     let about = dialect.about.as_ref().map(|about| format!(": {about}")).unwrap_or_default();
     print_line(&format!("{}{about}", dialect.name));
     print_line(&format!("  carrier  {}", dialect.carrier.kind().description));
+    for (name, value) in dialect.parameters() {
+        print_line(&format!("  parameter {} = {value}", dialect.name_text(name)));
+    }
+    for secret in &dialect.secrets {
+        print_line(&format!("  asks for {}: {}", secret.key, secret.question));
+    }
     for row in dialect.envelope_rows() {
         print_line(&format!("  around each frame {}  {}", row.step, row.fields));
     }
@@ -165,6 +178,9 @@ fn frame_event(operation: &str, seen: &TracedFrame) -> serde_json::Value {
         "operation": operation,
         "exchange": seen.exchange,
         "sent": seen.sent,
+        "request": seen.setup.map(|setup| json!({
+            "type": setup.kind, "request": setup.request, "value": setup.value, "index": setup.index,
+        })),
         "fields": fields,
         "problem": seen.trouble,
     })
@@ -172,6 +188,11 @@ fn frame_event(operation: &str, seen: &TracedFrame) -> serde_json::Value {
 
 fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<String>>) {
     let mut frame = format!("{} {}", seen.exchange, if seen.sent { "→" } else { "←" });
+    if let Some(setup) = &seen.setup {
+        let bytes = text::hex_pairs(&setup.bytes(0)[..6]);
+        let says = format!("request 0x{:02X}, value {}, index {}", setup.request, setup.value, setup.index);
+        rows.push(vec![std::mem::take(operation), std::mem::take(&mut frame), "(setup)".into(), bytes, says]);
+    }
     for field in &seen.fields {
         let shown = match &field.bytes[..] {
             bytes if bytes.len() > 16 => format!("{} … ({} bytes)", text::hex_pairs(&bytes[..12]), bytes.len()),
@@ -186,7 +207,7 @@ fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<Str
             text::sanitize(&says),
         ]);
     }
-    if seen.fields.is_empty() {
+    if seen.fields.is_empty() && seen.setup.is_none() {
         rows.push(vec![std::mem::take(operation), frame, "(no data)".into(), String::new(), String::new()]);
     }
     if let Some(trouble) = &seen.trouble {

@@ -120,6 +120,7 @@ fn source(source: &VersionSource) -> String {
         VersionSource::ReleaseNumber => "in its release number".to_owned(),
         VersionSource::Text { file, after } => format!("in {file} after \"{after}\""),
         VersionSource::DescriptorString { after, .. } => format!("in its strings after \"{after}\""),
+        VersionSource::Told { name } => format!("as '{name}' when it confirms in its dialect"),
         VersionSource::Line { after, .. } => format!("on its serial port after \"{after}\""),
     }
 }

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use vaka_base::text;
-use vaka_dialect::{Exchange, FieldView, FrameMismatch, FrameScan, Framing, OperationName, ReplyOutcome, RetryBy};
+use vaka_dialect::{Exchange, FieldView, FrameMismatch, FrameScan, Framing, ReplyOutcome, RetryBy};
 
 use super::carrier::Transfer;
 use super::frame_error::{frame_event, not_an_echo};
@@ -33,6 +33,14 @@ struct Attempt<'e> {
     naks: u32,
 }
 
+impl Attempt<'_> {
+    /// A frame of the attempt, without its content.
+    fn traced(&self, sent: bool) -> TracedFrame {
+        let (operation, exchange) = (self.limits.operation, self.exchange.name.clone());
+        TracedFrame { operation, exchange, sent, setup: None, fields: Vec::new(), trouble: None }
+    }
+}
+
 /// The outcome of a reply.
 enum Reply {
     Done,
@@ -47,7 +55,7 @@ impl Interpreter {
         bounds: OperationLimits,
         cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
-        let tries = if bounds.operation == OperationName::Sync { 1 } else { exchange.tries.unwrap_or(bounds.tries) };
+        let tries = if bounds.operation.is_repeated() { 1 } else { exchange.tries.unwrap_or(bounds.tries) };
         let mut tried = 1;
         let mut first = None;
         loop {
@@ -56,7 +64,7 @@ impl Interpreter {
                 Err(Failed::Permanent(error)) => return Err(error.after(first, cx)),
                 Err(Failed::Transient(error)) if tried >= tries || cx.now() >= bounds.until => {
                     if let SessionError::Frame(trouble) = &error
-                        && bounds.operation != OperationName::Sync
+                        && !bounds.operation.is_repeated()
                     {
                         cx.tell(frame_event(trouble));
                     }
@@ -127,7 +135,8 @@ impl Interpreter {
         let Attempt { exchange, until, .. } = *at;
         if self.watcher.is_some() {
             let fields = self.memory.view_request(exchange);
-            self.show(at, true, fields, None);
+            let setup = self.wire.setup(exchange, &self.memory, false);
+            self.show(TracedFrame { setup, fields, ..at.traced(true) });
         }
         let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
         match self.wire.send(&Transfer { exchange, memory: &self.memory, timeout }, wrapped, cx) {
@@ -269,10 +278,9 @@ impl Interpreter {
         Failed::Permanent(SessionError::ProtocolViolation(words))
     }
 
-    fn show(&mut self, at: &Attempt<'_>, sent: bool, fields: Vec<FieldView>, trouble: Option<String>) {
+    fn show(&mut self, frame: TracedFrame) {
         if let Some(watcher) = &mut self.watcher {
-            let exchange = at.exchange.name.clone();
-            watcher(TracedFrame { operation: at.limits.operation, exchange, sent, fields, trouble });
+            watcher(frame);
         }
     }
 
@@ -419,7 +427,8 @@ impl Interpreter {
                 ReplyOutcome::Nak(_) => Some("not received intact".to_owned()),
                 _ => None,
             };
-            self.show(at, false, fields, trouble);
+            let setup = self.wire.setup(exchange, &before, true);
+            self.show(TracedFrame { setup, fields, trouble, ..at.traced(false) });
         }
         answer
     }

@@ -9,7 +9,7 @@ use vaka_dialect::{
     Bindings, Callee, Dialect, EvaluationError, Expression, FieldView, MOST_RANDOM, Name, OperationName, Step, Target,
     Time, Value,
 };
-use vaka_usb::{Bus, DeviceInfo, HotplugEvent, PolledWatch, UsbDevice};
+use vaka_usb::{Bus, DeviceInfo, HotplugEvent, PolledWatch, Setup, UsbDevice};
 
 use super::transport::CarrierTransport;
 use crate::context::Context;
@@ -21,7 +21,7 @@ use crate::secrets::SecretSource;
 pub(super) const TOTAL: Duration = Duration::from_secs(30);
 const TOTAL_LONG: Duration = Duration::from_secs(300);
 
-/// Default time limit for a sync, and the pause between attempts.
+/// Default time limit for a sync or a confirmation, and the pause between attempts.
 const SYNC_TOTAL: Duration = Duration::from_secs(3);
 const SYNC_EVERY: Duration = Duration::from_millis(50);
 
@@ -79,6 +79,8 @@ pub struct TracedFrame {
     pub exchange: String,
     /// Whether it was sent to the unit.
     pub sent: bool,
+    /// The control request that carries it, if one does.
+    pub setup: Option<Setup>,
     /// The fields.
     pub fields: Vec<FieldView>,
     /// The mismatch, if any.
@@ -263,7 +265,7 @@ impl Interpreter {
             self.wire.note(&dialect, name.word(), &given);
         }
         let recovers = dialect.operation(OperationName::Recover).is_some() && name != OperationName::Recover;
-        let repeats = recovers && name.is_read_only() && name != OperationName::Sync;
+        let repeats = recovers && name.is_read_only() && !name.is_repeated();
         let mut left = if repeats { TRIES } else { 1 };
         let mut first = None;
         loop {
@@ -317,7 +319,7 @@ impl Interpreter {
         }
         let total = match &operation.total {
             Some(total) => self.time(total)?,
-            None if name == OperationName::Sync => SYNC_TOTAL,
+            None if name.is_repeated() => SYNC_TOTAL,
             None if takes_long(name) => TOTAL_LONG,
             None => TOTAL,
         };
@@ -326,12 +328,12 @@ impl Interpreter {
             until: cx.now() + total,
             // With a recovery the whole operation is repeated: it would end what an exchange began.
             tries: match dialect.operation(OperationName::Recover) {
-                None if name.is_read_only() && name != OperationName::Sync => TRIES,
+                None if name.is_read_only() && !name.is_repeated() => TRIES,
                 _ => 1,
             },
-            junk: if name == OperationName::Sync { SYNC_JUNK } else { dialect.junk },
+            junk: if name.is_repeated() { SYNC_JUNK } else { dialect.junk },
         };
-        if name != OperationName::Sync {
+        if !name.is_repeated() {
             return self.steps(&operation.steps, bounds, cx).map(|()| true);
         }
         let every = operation.every.as_ref().map_or(Ok(SYNC_EVERY), |every| self.time(every))?;

@@ -60,14 +60,38 @@ pub fn sync_and_identify(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result
         talk.recover(cx);
     }
     talk.run(OperationName::Sync, Vec::new(), cx)?;
-    talk.run(OperationName::Identify, Vec::new(), cx)?;
+    ask_for(OperationName::Identify, talk, cx)
+}
+
+/// Runs an operation and returns the properties that it reports.
+fn ask_for(
+    name: OperationName,
+    talk: &mut Interpreter,
+    cx: &mut Context<'_>,
+) -> Result<Vec<ReportedProperty>, SessionError> {
+    talk.run(name, Vec::new(), cx)?;
     let dialect = talk.dialect().clone();
-    let tells = dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
+    let tells = dialect.operation(name).map_or(&[][..], |operation| &operation.tells);
     let told = tells.iter().map(|tell| {
-        let value = talk.memory().value(&tell.value).map_err(|error| SessionError::dialect("identify", error))?;
+        let value = talk.memory().value(&tell.value).map_err(|error| SessionError::dialect(name.word(), error))?;
         Ok(ReportedProperty { name: tell.name.clone(), value: (&value).into() })
     });
     told.collect()
+}
+
+/// Asks a running application to confirm that it works; returns its reported properties.
+///
+/// # Errors
+/// It does not confirm in time, or rejects it.
+pub fn confirm(
+    device: Box<dyn UsbDevice>,
+    dialect: &Arc<Dialect>,
+    cx: &mut Context<'_>,
+) -> Result<Vec<ReportedProperty>, SessionError> {
+    let mut talk = Interpreter::open(device, dialect.clone(), None, cx)?;
+    let told = ask_for(OperationName::Confirm, &mut talk, cx);
+    talk.rest(cx);
+    told
 }
 
 /// The bytes of an image in a span; gaps are filled with the value of erased flash.

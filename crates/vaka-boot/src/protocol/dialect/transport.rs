@@ -3,10 +3,10 @@
 use std::time::Duration;
 
 use vaka_base::text;
-use vaka_dialect::{Dialect, Exchange, FrameRoute, LineSetting, Name, Value};
-use vaka_usb::UsbDevice;
+use vaka_dialect::{Bindings, Dialect, Exchange, FrameRoute, LineSetting, Name, Value};
 use vaka_usb::counting::{CountingDevice, TransferCount};
 use vaka_usb::strings::{self, Patience};
+use vaka_usb::{Setup, UsbDevice};
 
 use super::carrier::{self, Carrier, Transfer, control};
 use crate::context::Context;
@@ -89,6 +89,11 @@ impl CarrierTransport {
     /// Whether these bytes end a transfer for which `wanted` bytes were expected.
     pub(super) fn is_end(&self, exchange: &Exchange, wanted: usize, len: usize) -> bool {
         exchange.take == Some(FrameRoute::Request) || self.carrier.is_end(exchange, wanted, len)
+    }
+
+    /// The setup packet that carries the frame of an exchange, or its reply, if one does.
+    pub(super) fn setup(&self, exchange: &Exchange, memory: &Bindings, is_in: bool) -> Option<Setup> {
+        control::packet(exchange, memory, self.carrier.interface(), is_in)
     }
 
     /// Sends the frame of an exchange.

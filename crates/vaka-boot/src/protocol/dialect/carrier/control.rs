@@ -1,7 +1,7 @@
 //! Control transfers on endpoint 0.
 
 use vaka_dialect::carrier::Control;
-use vaka_dialect::{Bindings, Expression, Recipient, RequestForm};
+use vaka_dialect::{Bindings, Exchange, Expression, Recipient, RequestForm};
 use vaka_usb::counting::CountingDevice;
 use vaka_usb::{Setup, UsbDevice};
 
@@ -66,6 +66,12 @@ pub(crate) fn receive(
     let known = transfer.memory.reply_length(transfer.exchange).filter(|len| *len > 0);
     let known = known.map(|len| u16::try_from(len).unwrap_or(u16::MAX));
     Ok(device.control_in(setup, length.or(known).unwrap_or(LONG_REPLY), transfer.timeout)?)
+}
+
+/// The setup packet that carries the frame of an exchange, or its reply; `None` if no request does.
+pub(crate) fn packet(exchange: &Exchange, memory: &Bindings, interface: u8, is_in: bool) -> Option<Setup> {
+    let form = if is_in { exchange.control.back.as_ref() } else { exchange.control.out.as_ref() }?;
+    setup_packet(form, memory, interface, is_in).ok().map(|(setup, _)| setup)
 }
 
 /// The setup packet of a request, and its length if the dialect gives one.
