@@ -263,7 +263,8 @@ fn equal_sectors_are_written_again_where_the_unit_erases_them() {
     let start = variant.image.region.span.start().get();
     let size = variant.flash.sectors_in(variant.image.region.span).unwrap()[0].len();
     // Two segments with an empty sector between them; the first sector is equal.
-    let file = image(&[(start, 2 * size as usize), (start + 3 * size, size as usize)]);
+    let len = usize::try_from(size).unwrap();
+    let file = image(&[(start, 2 * len), (start + 3 * size, len)]);
     let sector = |number: u64| Span::new(Address::new(start + number * size), size).unwrap();
     let equal = [sector(0)];
     let dialect = variant.routes[0].kind.dialect().unwrap();

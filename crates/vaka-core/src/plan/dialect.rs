@@ -25,7 +25,7 @@ pub(super) fn steps(
         true => vec![job.image.span()],
         false => job.image.segments().iter().map(|segment| segment.span()).collect(),
     };
-    // What such a unit erases between two segments is erased too.
+    // Such a unit erases the gaps between two segments too.
     let of_image = if covers { sectors_of(&[job.image.span()], job)? } else { sectors_of(&spans, job)? };
     let is_there = of_image.iter().all(|sector| job.content.is_equal(*sector));
     let erases_all = offer.erase == Some(EraseBy::All) || offer.erases_itself == Some(Erases::Everything);
