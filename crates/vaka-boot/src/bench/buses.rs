@@ -28,9 +28,9 @@ pub struct Bench<'a> {
     buses: Vec<Arc<dyn Bus>>,
     guard: Option<Arc<dyn UnitLock>>,
     sheets: &'a [Sheet],
-    /// Known serial numbers, by location and enumeration. Opening a unit may reset it, so its
-    /// serial number is read only once.
-    serials: Mutex<HashMap<(Location, u32), Option<String>>>,
+    /// Known descriptors, by location and enumeration; `None` if they cannot be read. Opening a unit
+    /// may reset it, so they are read only once.
+    known: Mutex<HashMap<(Location, u32), Option<UnitFacts>>>,
     /// Configured names of locations, by port or by bus and port.
     places: BTreeMap<String, String>,
     secrets: Option<Arc<dyn SecretSource>>,
@@ -39,7 +39,7 @@ pub struct Bench<'a> {
 impl<'a> Bench<'a> {
     /// A bench of buses.
     pub fn new(buses: Vec<Arc<dyn Bus>>, sheets: &'a [Sheet]) -> Self {
-        Self { buses, guard: None, sheets, serials: Mutex::default(), places: BTreeMap::new(), secrets: None }
+        Self { buses, guard: None, sheets, known: Mutex::default(), places: BTreeMap::new(), secrets: None }
     }
 
     /// Sets the locks for units.
@@ -123,7 +123,25 @@ impl<'a> Bench<'a> {
         let booted = with(&|sheet| sheet.variants_with_route(id).next().is_some());
         let running = with(&|sheet| sheet.runs(id));
         let (mode, sheets) = if booted.is_empty() { (Mode::Application, running) } else { (Mode::Update, booted) };
-        (!sheets.is_empty()).then(|| Candidate { device: device.clone(), mode, sheets })
+        let found = (!sheets.is_empty()).then(|| Candidate { device: device.clone(), mode, sheets });
+        found.map(|candidate| self.told_apart(candidate))
+    }
+
+    /// Tells products with the same ids apart by their descriptors.
+    fn told_apart(&self, candidate: Candidate<'a>) -> Candidate<'a> {
+        if candidate.sheets.len() < 2 || !candidate.has_signs() {
+            return candidate;
+        }
+        let DeviceInfo { product_text, serial, .. } = candidate.device.clone();
+        let listed = identity::from_list(&candidate.device);
+        let candidate = candidate.told_apart(&UnitFacts { product: product_text, serial, ..listed });
+        if candidate.sheets.len() < 2 || !self.can_probe(&candidate) {
+            return candidate;
+        }
+        match self.descriptors(&candidate.device) {
+            Some(facts) => candidate.told_apart(&facts),
+            None => candidate,
+        }
     }
 
     /// A device without a sheet as a candidate, if its interfaces show a DFU mode.
@@ -205,13 +223,18 @@ impl<'a> Bench<'a> {
 
     /// The serial number of a device; `None` if it has none or cannot be asked.
     pub(crate) fn serial(&self, device: &DeviceInfo) -> Option<String> {
+        self.descriptors(device)?.serial
+    }
+
+    /// The descriptors of a device; `None` if it cannot be asked.
+    fn descriptors(&self, device: &DeviceInfo) -> Option<UnitFacts> {
         let key = (device.location.clone(), device.address);
-        let mut known = self.serials.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(serial) = known.get(&key) {
-            return serial.clone();
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(facts) = known.get(&key) {
+            return facts.clone();
         }
         match self.identity(&device.location) {
-            Ok(identity) => known.entry(key).or_insert(identity.facts.serial).clone(),
+            Ok(identity) => known.entry(key).or_insert(Some(identity.facts)).clone(),
             // Another program may use it now; the next attempt may find it free.
             Err(OpenError::Bus(_) | OpenError::Transfer(TransferError::Busy(_))) => None,
             Err(OpenError::Transfer(_) | OpenError::Disk(_) | OpenError::Dialect { .. }) => {
@@ -272,7 +295,7 @@ impl<'a> Bench<'a> {
             let unit = UnitFacts { volume: Some(volume.clone()), ..facts.clone() };
             sheets.iter().any(|sheet| sheet.matches_disk(&unit))
         };
-        if let (Some(dialect), true) = (self.dialect_of(device), usb.is_some()) {
+        if let (Some(dialect), true) = (self.dialect_of(device, &facts), usb.is_some()) {
             let usb = usb.ok_or_else(|| BusError::NotFound(location.clone()))?;
             let reopen = Reconnect { bus: bus.clone(), device: device.clone() };
             let name = dialect.name.clone();
@@ -302,12 +325,13 @@ impl<'a> Bench<'a> {
         }
     }
 
-    /// The dialect in which a unit in update mode is spoken to, if its ids leave only
-    /// one.
-    fn dialect_of(&self, device: &DeviceInfo) -> Option<Arc<Dialect>> {
+    /// The dialect in which a unit in update mode is spoken to, if its ids and descriptors leave only
+    /// one. A unit that no sheet claims is not spoken to.
+    fn dialect_of(&self, device: &DeviceInfo, facts: &UnitFacts) -> Option<Arc<Dialect>> {
         let candidate = self.recognise(device).filter(|candidate| candidate.mode == Mode::Update)?;
-        let variants = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet));
-        let mut kinds = variants.filter_map(|variant| variant.route(candidate.id())).map(|route| &route.kind);
+        let routes = candidate.sheets.iter().flat_map(|sheet| sheet.routes_of(candidate.id()));
+        let is_it = |route: &&Route| route.signs.of(facts).iter().all(|sign| sign.is_so != Some(false));
+        let mut kinds = routes.filter(is_it).map(|route| &route.kind);
         let first = kinds.next()?.dialect()?;
         kinds
             .all(|kind| kind.dialect().is_some_and(|other| other.dialect == first.dialect))

@@ -1,8 +1,8 @@
 //! A device that a product sheet, or its interfaces, show to be a unit.
 
 use vaka_core::dfu;
-use vaka_core::sheet::{Sheet, Variant};
-use vaka_core::unit::{Mode, UsbId};
+use vaka_core::sheet::{DescriptorPattern, Sheet, Variant};
+use vaka_core::unit::{Mode, UnitFacts, UsbId};
 use vaka_usb::{DeviceInfo, InterfaceClass, Location};
 
 pub use crate::protocol::identity::id_of;
@@ -27,6 +27,30 @@ impl<'a> Candidate<'a> {
     /// Location.
     pub fn location(&self) -> &Location {
         &self.device.location
+    }
+
+    /// The same with the sheets that its descriptors do not contradict; all of them if they
+    /// contradict each.
+    #[must_use]
+    pub fn told_apart(mut self, facts: &UnitFacts) -> Self {
+        let (mode, id) = (self.mode, self.id());
+        let contradicts = |signs: &DescriptorPattern| signs.of(facts).iter().any(|sign| sign.is_so == Some(false));
+        let fits = |sheet: &&Sheet| match mode {
+            Mode::Update => sheet.routes_of(id).any(|route| !contradicts(&route.signs)),
+            _ => sheet.variants.iter().any(|variant| !contradicts(&sheet.application_signs(variant))),
+        };
+        if self.sheets.iter().any(fits) {
+            self.sheets.retain(fits);
+        }
+        self
+    }
+
+    /// Whether descriptors may tell its sheets apart.
+    pub fn has_signs(&self) -> bool {
+        let of_route = |sheet: &Sheet| sheet.routes_of(self.id()).any(|route| !route.signs.is_empty());
+        let of_application =
+            |sheet: &Sheet| sheet.variants.iter().any(|variant| !sheet.application_signs(variant).is_empty());
+        self.sheets.iter().any(|sheet| if self.mode == Mode::Update { of_route(sheet) } else { of_application(sheet) })
     }
 
     /// The variants of a sheet that its ids leave open.

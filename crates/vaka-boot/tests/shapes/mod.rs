@@ -126,8 +126,17 @@ impl Shape {
 
     /// A unit with this application, which gets its version in packed decimal.
     pub fn unit_running(&self, runner: Box<dyn Fn(u16) -> Box<dyn AppModel> + Send>) -> VendorUnit {
+        self.unit_named(["Shape", "Shape loader"], runner)
+    }
+
+    /// The same with these product strings of the application and the bootloader.
+    pub fn unit_named(
+        &self,
+        names: [&'static str; 2],
+        runner: Box<dyn Fn(u16) -> Box<dyn AppModel> + Send>,
+    ) -> VendorUnit {
         let make = UnitSpec {
-            names: ["Shape", "Shape loader"],
+            names,
             ids: [(0x1209, 0x0009), (0x1209, 0x000A)],
             flash: (BASE, 64, SECTOR),
             bootloader: BASE..START,

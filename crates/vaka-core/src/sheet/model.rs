@@ -537,6 +537,11 @@ impl Sheet {
     pub fn variants_with_route(&self, id: UsbId) -> impl Iterator<Item = &Variant> {
         self.variants.iter().filter(move |variant| variant.route(id).is_some())
     }
+
+    /// The routes of its variants for a device in update mode with these ids.
+    pub fn routes_of(&self, id: UsbId) -> impl Iterator<Item = &Route> {
+        self.variants.iter().filter_map(move |variant| variant.route(id))
+    }
 }
 
 impl Variant {
