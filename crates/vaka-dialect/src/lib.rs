@@ -24,6 +24,7 @@ mod lexer;
 mod model;
 pub mod protocols;
 mod raw;
+mod script;
 mod secret;
 mod settings;
 mod steps;
@@ -43,6 +44,7 @@ pub use model::{
     BuiltinNames, Checksum, Dialect, Exchange, FrameRoute, Geometry, Helper, Operation, OperationName, Recipient,
     ReportedField, RequestForm, RequestPair, RetryBy,
 };
+pub use script::Script;
 pub use secret::{Secret, SecretForm};
 pub use settings::{ChecksumScope, EraseBy, Erases, Order};
 pub use steps::{Callee, MOST_RANDOM, Step, Target, Time};

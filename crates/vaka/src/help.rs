@@ -51,7 +51,7 @@ const GROUPS: [(&str, &[&str]); 7] = [
 ];
 
 /// Examples in the long help of each command.
-const EXAMPLES: [(&str, &[&str]); 36] = [
+const EXAMPLES: [(&str, &[&str]); 37] = [
     ("survey", &["vaka survey", "vaka survey -v --unit serial=T1-00217", "vaka survey --watch"]),
     (
         "check",
@@ -101,6 +101,13 @@ const EXAMPLES: [(&str, &[&str]); 36] = [
     ("dialect check", &["vaka dialect check ferry.dialect.toml"]),
     ("dialect show", &["vaka dialect show ferry.dialect.toml"]),
     ("dialect trace", &["vaka dialect trace ferry.dialect.toml run.trace --operation write"]),
+    (
+        "dialect try",
+        &[
+            "vaka dialect try ferry.dialect.toml sync identify --unit port=1-1",
+            "vaka dialect try ferry.dialect.toml --unit port=1-1",
+        ],
+    ),
     ("dialect replay", &["vaka dialect replay ferry.dialect.toml run.trace"]),
     ("diagnose", &["vaka diagnose", "vaka diagnose --listen 20s"]),
     ("setup rules", &["vaka setup rules --sheets sheets --out 70-vaka.rules"]),

@@ -71,7 +71,7 @@ fn main() -> std::process::ExitCode {
         Command::Keys(keys) => commands::keys::run(keys, common.format),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &common, &setting),
         Command::Diagnose(diagnose) => commands::diagnose::run(diagnose, &common, &setting),
-        Command::Dialect(dialect) => commands::dialect::run(dialect, &setting),
+        Command::Dialect(dialect) => commands::dialect::run(dialect, &common, &setting),
         Command::Setup(setup) => commands::setup::run(setup, &common),
         Command::Help(help) => commands::help::run(help),
         Command::Simulate(simulator) => commands::simulate::run(simulator),

@@ -6,6 +6,7 @@
 mod support;
 
 use std::fs;
+use std::io::Write;
 
 use std::time::{Duration, Instant};
 
@@ -311,4 +312,33 @@ fn nothing_takes_longer_than_it_may() {
     let began = Instant::now();
     bench.update(&file, &["--sheets", sheets.to_str().unwrap(), "--unattended"]).expect(5, &["Failed erasing"]);
     assert!(began.elapsed() < Duration::from_secs(20), "{:?}", began.elapsed());
+}
+
+/// Single exchanges show a unit field by field; what may erase or write needs a consent.
+#[test]
+fn single_exchanges_are_tried_on_a_unit() {
+    let bench = CASES[0].bench();
+    let dialect = root().join("demo/sheets/dunlin.dialect.toml");
+    let command = ["dialect", "try", dialect.to_str().unwrap(), "--unit", "port=1-1"];
+    let tries = |steps: &[&str]| bench.run(&[&command, steps].concat());
+    let before = bench.memory("1-1");
+    tries(&["identify"]).expect(0, &["request 0xD1, value 0, index 0", "u16le pages", "page_size = 128 (0x80)"]);
+    tries(&["identify", "checksum(address = 0, length = 256, data = x'00')"])
+        .expect(0, &["request 0xD5, value 0, index 2"]);
+    for steps in ["erase(address = 0x1C00)", "begin", "wipe", "wipe(page = 56)", "let page = 56", "raw 'x'"] {
+        let tried = tries(&[steps]);
+        assert!([2, 3].contains(&tried.code), "{steps}: {}", tried.stderr);
+        assert!(tried.stdout.is_empty(), "{steps}: {}", tried.stdout);
+    }
+    tries(&["wipe"]).expect(3, &["'wipe' may erase or write, so it was not sent", "--allow change-unit"]);
+    tries(&["erase(adress = 1)"]).expect(2, &["'adress' is not a name of this dialect"]);
+    assert!(bench.memory("1-1") == before);
+    // Of several lines, one that fails does not end the others.
+    let mut lines = Running::start(bench.command().args(command));
+    lines.stdin().write_all(b"nonsense\nidentify\n\n").unwrap();
+    lines.end().expect(2, &["there is no exchange or group of steps 'nonsense'", "pages = 320 (0x140)"]);
+    tries(&["identify", "erase(index = 56)", "--allow", "change-unit"]).expect(0, &["request 0xD2, value 56"]);
+    let after = bench.memory("1-1");
+    assert!(after[0x1C00..0x1C80].iter().all(|byte| *byte == 0xFF));
+    assert!(after[..0x1C00] == before[..0x1C00] && after[0x1C80..] == before[0x1C80..]);
 }

@@ -25,9 +25,12 @@ pub const UNSIGNED: &str = "unsigned";
 /// Installs a release after its last day.
 pub const EXPIRED_RELEASE: &str = "expired-release";
 
+/// Sends exchanges of a dialect that may erase or write.
+pub const CHANGE_UNIT: &str = "change-unit";
+
 /// Each id with the risk that it accepts. Ids in capitals stand for names of regions, losses of a
 /// release, and keys.
-pub const CONSENTS: [(&str, &str); 14] = [
+pub const CONSENTS: [(&str, &str); 15] = [
     (OLDER_VERSION, "install an older version than the unit has"),
     (NO_SHEET, "update a unit that no product sheet describes"),
     (NO_FAMILY, "write a file that names no UF2 family"),
@@ -41,5 +44,6 @@ pub const CONSENTS: [(&str, &str); 14] = [
     (UNPROTECT, "lift the read protection, which erases the unit"),
     (UNSIGNED, "install a release without a signature"),
     (EXPIRED_RELEASE, "install a release after the last day that it states"),
+    (CHANGE_UNIT, "send exchanges of a dialect that may erase or write"),
     ("signer-KEY", "install a release signed with this unknown key"),
 ];

@@ -20,7 +20,7 @@ const CONSENT: &[&str] = &["unattended", "allow", "secret"];
 const OUTPUT: &[&str] = &["format", "verbose", "quiet"];
 
 /// The general options of each command. Before the command, all are accepted that it has.
-pub const OPTIONS: [(&str, &[&[&str]]); 40] = [
+pub const OPTIONS: [(&str, &[&[&str]]); 41] = [
     ("survey", &[&["bus", "unit", "sheets", "part", "trace"], OUTPUT]),
     ("check", &[UNIT, VARIANT, CONSENT, OUTPUT]),
     ("update", &[UNIT, VARIANT, CONSENT, OUTPUT]),
@@ -51,6 +51,7 @@ pub const OPTIONS: [(&str, &[&[&str]]); 40] = [
     ("dialect check", &[OUTPUT]),
     ("dialect show", &[&["format"]]),
     ("dialect trace", &[&["format"]]),
+    ("dialect try", &[&["bus", "unit", "sheets", "trace"], CONSENT, OUTPUT]),
     ("dialect replay", &[&["format"]]),
     ("diagnose", &[&["bus", "unit", "sheets"], OUTPUT]),
     ("setup rules", &[&["sheets"]]),

@@ -41,6 +41,14 @@ pub enum DialectCommand {
         #[arg(long, value_name = "NAME")]
         operation: Option<String>,
     },
+    /// Send single exchanges to a unit and show the frames field by field
+    Try {
+        /// Dialect file
+        file: PathBuf,
+        /// Operations, exchanges or steps, such as identify or "read(address = 0x100, length = 16)"; without any, they are read from standard input, line by line
+        #[arg(value_name = "STEPS")]
+        steps: Vec<String>,
+    },
     /// Test a dialect against a trace, without a unit
     Replay {
         /// Dialect file

@@ -5,24 +5,24 @@ use std::sync::Arc;
 
 use serde_json::json;
 use vaka_base::text;
-use vaka_boot::protocol::dialect::TracedFrame;
 use vaka_core::event::ExitCode;
 use vaka_dialect::{Dialect, OperationName};
 use vaka_dialect::{carrier, protocols};
 
-use super::{print_line, print_raw, print_result};
-use crate::args::{DialectCommand, OutputFormat};
+use super::{dialect_try, print_line, print_raw, print_result};
+use crate::args::{Common, DialectCommand, OutputFormat};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
 use crate::input_file;
 use crate::output_options::OutputOptions;
+use crate::render::frames::{frame_event, frame_rows};
 use crate::render::{json, table};
 use crate::trace_replay::{self, ReplayResult};
 use vaka_messages::CommandError;
 
-pub fn run(command: &DialectCommand, setting: &OutputOptions) -> Outcome {
+pub fn run(command: &DialectCommand, common: &Common, setting: &OutputOptions) -> Outcome {
     match command {
         DialectCommand::New { carrier, protocol, out } => new(carrier.as_deref(), protocol.as_deref(), out.as_deref()),
         DialectCommand::Check { files } => check(files, setting),
@@ -30,6 +30,7 @@ pub fn run(command: &DialectCommand, setting: &OutputOptions) -> Outcome {
         DialectCommand::Trace { file, trace, operation } => {
             frames(&environment::dialect(file)?, trace, operation.as_deref(), setting.format)
         }
+        DialectCommand::Try { file, steps } => dialect_try::run(file, steps, common, setting),
         DialectCommand::Replay { file, trace } => replay(&environment::dialect(file)?, trace, setting.format),
     }
 }
@@ -164,55 +165,6 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, format: OutputFor
         table::plain(&head, rows).lines().for_each(print_line);
     }
     Ok(worst)
-}
-
-/// A frame as an event, with all its fields.
-fn frame_event(operation: &str, seen: &TracedFrame) -> serde_json::Value {
-    let fields = seen.fields.iter().map(|field| {
-        let bytes = text::hex(&field.bytes);
-        json!({ "field": field.field, "bytes": bytes, "meaning": field.says, "is_mismatch": field.is_wrong })
-    });
-    let fields: Vec<serde_json::Value> = fields.collect();
-    json!({
-        "event": "traced-frame",
-        "operation": operation,
-        "exchange": seen.exchange,
-        "sent": seen.sent,
-        "request": seen.setup.map(|setup| json!({
-            "type": setup.kind, "request": setup.request, "value": setup.value, "index": setup.index,
-        })),
-        "fields": fields,
-        "problem": seen.trouble,
-    })
-}
-
-fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<String>>) {
-    let mut frame = format!("{} {}", seen.exchange, if seen.sent { "→" } else { "←" });
-    if let Some(setup) = &seen.setup {
-        let bytes = text::hex_pairs(&setup.bytes(0)[..6]);
-        let says = format!("request 0x{:02X}, value {}, index {}", setup.request, setup.value, setup.index);
-        rows.push(vec![std::mem::take(operation), std::mem::take(&mut frame), "(setup)".into(), bytes, says]);
-    }
-    for field in &seen.fields {
-        let shown = match &field.bytes[..] {
-            bytes if bytes.len() > 16 => format!("{} … ({} bytes)", text::hex_pairs(&bytes[..12]), bytes.len()),
-            bytes => text::hex_pairs(bytes),
-        };
-        let says = if field.is_wrong { format!("WRONG: {}", field.says) } else { field.says.clone() };
-        rows.push(vec![
-            std::mem::take(operation),
-            std::mem::take(&mut frame),
-            field.field.clone(),
-            shown,
-            text::sanitize(&says),
-        ]);
-    }
-    if seen.fields.is_empty() && seen.setup.is_none() {
-        rows.push(vec![std::mem::take(operation), frame, "(no data)".into(), String::new(), String::new()]);
-    }
-    if let Some(trouble) = &seen.trouble {
-        rows.push(vec![String::new(), String::new(), String::new(), String::new(), text::sanitize(trouble)]);
-    }
 }
 
 fn replay(dialect: &Dialect, trace: &Path, format: OutputFormat) -> Outcome {

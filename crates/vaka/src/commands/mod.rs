@@ -10,6 +10,7 @@ pub mod convert;
 pub mod demo;
 pub mod diagnose;
 pub mod dialect;
+mod dialect_try;
 pub mod enter;
 pub mod help;
 pub mod journal;

@@ -129,7 +129,7 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
 }
 
 /// The unit: the one given by `--unit`, else the only one without a sheet.
-fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, CliError> {
+pub(super) fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, CliError> {
     let found = match &common.unit {
         Some(selector) => bench.devices_with(selector),
         None => bench

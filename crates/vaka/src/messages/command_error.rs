@@ -133,6 +133,12 @@ pub enum CommandError {
     NoAttempt { id: String },
     /// An attempt did not read back all of the content.
     NotReadBack,
+    /// Typed steps of a dialect cannot be parsed.
+    Steps { text: String, reason: String },
+    /// Typed steps may erase or write.
+    MayChange { text: String },
+    /// A typed exchange failed.
+    Exchange { place: String, error: SessionError },
     /// A recorded run cannot be replayed with a dialect.
     Replay { path: PathBuf, reason: String },
     /// The simulator cannot listen.
@@ -189,6 +195,10 @@ impl CommandError {
             Self::Internal(_) => X::Internal,
             Self::Usage(_) | Self::NoPart { .. } | Self::NoFormat { .. } | Self::NoBuild { .. } => X::Usage,
             Self::NoExample { .. } | Self::NoTopic { .. } | Self::MemoryUnknown => X::Usage,
+            Self::Steps { .. } => X::Usage,
+            Self::MayChange { .. } | Self::Exchange { error: SessionError::SecretMissing { .. }, .. } => X::Refused,
+            Self::Exchange { error: SessionError::Busy(_), .. } => X::Access,
+            Self::Exchange { .. } => X::Transfer,
             Self::Journal { .. } | Self::Listen { .. } | Self::Port { .. } => X::Access,
             Self::NoAttempt { .. } | Self::NoLine { .. } | Self::NoUnit => X::NoUnit,
             Self::ReadingsDiffer { .. } => X::Differs,
@@ -275,6 +285,11 @@ impl CommandError {
             | Self::NotMerged { path, reason }
             | Self::NoSettings { path, reason } => of(path, reason),
             Self::NotConverted { what, reason } | Self::Scene { name: what, reason } => format!("{what}: {reason}."),
+            Self::Steps { text, reason } => format!("'{}': {reason}.", text::sanitize(text)),
+            Self::MayChange { text } => {
+                format!("'{}' may erase or write, so it was not sent.", text::sanitize(text))
+            }
+            Self::Exchange { place, error } => format!("The unit at {place}: {error}."),
             Self::FileExists { path, .. } => format!("{} already exists.", path.display()),
 
             Self::Sheet { reason } => format!("{reason}."),
@@ -488,6 +503,15 @@ impl CommandError {
             Self::Journal { .. } => "Give this user a writable state folder (XDG_STATE_HOME).",
             Self::NoAttempt { .. } => "'vaka journal' lists them.",
             Self::NotReadBack => "Only content that was read back can be attested.",
+            Self::Steps { .. } => "'vaka dialect show' lists the operations and exchanges.",
+            Self::MayChange { .. } => "Allow it with --allow change-unit; a wrong exchange can make the unit unusable.",
+            Self::Exchange { error: SessionError::SecretMissing { name, .. }, .. } => {
+                return Some(format!("Give a file with it: --secret {name}=FILE; or run the command at a terminal."));
+            }
+            Self::Exchange { error: SessionError::Dialect { .. }, .. } => {
+                "A value may come from an operation that runs before, such as identify."
+            }
+            Self::Exchange { .. } => "'--trace FILE' records what was transferred.",
             Self::Replay { .. } => "Record one with: vaka update FILE --trace RUN.trace",
 
             Self::Port { .. } => "'vaka diagnose' shows the program that uses it or the missing permission.",

@@ -1,6 +1,7 @@
 //! Events as text or as JSON Lines.
 
 pub mod batch;
+pub mod frames;
 pub mod json;
 pub mod map;
 pub mod progress;

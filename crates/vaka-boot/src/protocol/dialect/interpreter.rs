@@ -288,6 +288,16 @@ impl Interpreter {
         }
     }
 
+    /// Runs typed steps.
+    ///
+    /// # Errors
+    /// As for [`run`](Self::run). What they changed stays changed.
+    pub fn run_steps(&mut self, steps: &[Step], cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let junk = self.dialect().junk;
+        let bounds = OperationLimits { operation: OperationName::Identify, until: cx.now() + TOTAL, tries: 1, junk };
+        self.steps(steps, bounds, cx)
+    }
+
     /// Notes whether a transfer is under way that has begun and not ended.
     fn note_transfer(&mut self, ran: OperationName) {
         self.is_mid_transfer = match ran {
