@@ -4,9 +4,11 @@
 
 use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
+use vaka_core::matching::image_version;
 use vaka_core::schema;
 use vaka_core::sheet::{Fact, Sheet, SheetError, UndoPhase, VersionSource, undone};
 use vaka_core::unit::{UnitFacts, UsbId};
+use vaka_image::Image;
 use vaka_image::address::Address;
 use vaka_image::wrapper::ChecksumKind;
 
@@ -570,5 +572,38 @@ fn the_committed_schemas_are_those_of_the_types() {
             std::fs::write(folder.join(format!("{name}.schema.json")), &made).unwrap();
         }
         assert!(made == committed, "{name}: run this test with VAKA_WRITE_TABLES=1 and read what changed");
+    }
+}
+
+/// The version of an image is where the sheet says, in its form.
+#[test]
+fn the_version_of_an_image_has_the_form_that_the_sheet_says() {
+    let mut bytes = vec![0; 0x200];
+    bytes[0x100..0x106].copy_from_slice(&[9, 0, 7, 0, 2, 0]);
+    bytes[0x110..0x120].copy_from_slice(b"FWVER:3.1.4-b\0\0\0");
+    let image = Image::from_memory(&[(Address::new(0x0A00_2400), bytes)]).unwrap();
+    let with = |version: &str| TERN.replacen("version = { offset = 0x4C }", &format!("version = {version}"), 1);
+    for (version, wanted) in [
+        ("{ offset = 0x102 }", Some("0.0.7")),
+        ("{ offset = 0x100, form = \"words-le\", reversed = true }", Some("2.7.9")),
+        ("{ offset = 0x102, form = \"bytes\", count = 2 }", Some("7.0")),
+        ("{ after = \"FWVER:\", form = \"text\" }", Some("3.1.4-b")),
+        ("{ after = \"0x46575645523A\", form = \"text\", length = 3 }", Some("3.1")),
+        ("{ after = \"OTHER:\", form = \"text\" }", None),
+    ] {
+        let sheet = parse(&with(version)).unwrap();
+        let found = image_version(sheet.variant("r1").unwrap(), &image);
+        assert_eq!(found, wanted.map(Version::parse), "{version}");
+    }
+    for (version, words) in [
+        ("{ form = \"text\" }", "either `offset` or `after` is required"),
+        ("{ offset = 4, count = 2 }", "`count` and `reversed` apply only to \"bytes\""),
+        ("{ offset = 4, length = 2 }", "`length` applies only to \"text\""),
+        ("{ offset = 4, form = \"bytes\", count = 5 }", "`count` must be 1 to 4"),
+        ("{ after = \"0x4\", form = \"text\" }", "pairs of hex digits after 0x"),
+        ("{ offset = \"132 KiB\", form = \"bytes\" }", "is outside region 'application'"),
+    ] {
+        let error = parse(&with(version)).unwrap_err();
+        assert!(error.message.contains(words), "{version}: {error}");
     }
 }

@@ -23,6 +23,7 @@ pub mod stamp;
 mod stamp_record;
 pub mod uf2;
 pub mod vectors;
+pub mod version_field;
 pub mod wrapper;
 
 pub use facts::{FileFacts, Format};

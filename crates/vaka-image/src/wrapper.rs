@@ -1,13 +1,14 @@
 //! A maker's own packaging of a firmware file, as a product sheet describes
 //! it: a header with a magic, then the payload. Integers in the header are
-//! little-endian and of 32 bits, the version of 16.
+//! little-endian and of 32 bits.
 
 use serde::Deserialize;
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
 use crate::address::Address;
-use vaka_base::version::ReleaseNumber;
+use crate::version_field::VersionField;
+use vaka_base::version::Version;
 
 /// The description of a wrapper. All places lie inside the header.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,8 +23,8 @@ pub struct Wrapper {
     pub length_at: Option<usize>,
     /// Offset of the payload's address, for a raw binary.
     pub start_at: Option<usize>,
-    /// Offset of the version, in packed decimal.
-    pub version_at: Option<usize>,
+    /// The version in the header.
+    pub version: Option<VersionField>,
     /// Offset and kind of a checksum over the payload.
     pub checksum: Option<(usize, ChecksumKind)>,
 }
@@ -51,7 +52,7 @@ pub struct Unwrapped<'a> {
     /// Start address, if the header has one.
     pub start: Option<Address>,
     /// Version, if the header has one.
-    pub version: Option<ReleaseNumber>,
+    pub version: Option<Version>,
 }
 
 /// An error in a wrapped file.
@@ -107,7 +108,7 @@ impl Wrapper {
                 return Err(WrapperError::Checksum { name: self.name.clone(), expected, found });
             }
         }
-        let version = self.version_at.map(|at| ReleaseNumber(u16::from_le_bytes([header[at], header[at + 1]])));
+        let version = self.version.as_ref().and_then(|field| field.read_header(header));
         let start = self.start_at.map(|at| Address::new(u64::from(word(at))));
         Ok(Unwrapped { name: &self.name, payload, start, version })
     }
@@ -139,14 +140,14 @@ mod tests {
             header: 20,
             length_at: Some(4),
             start_at: Some(12),
-            version_at: Some(16),
+            version: Some(VersionField::at(16)),
             checksum: Some((8, ChecksumKind::Crc32)),
         };
         // CRC-32 of "123456789" is CBF43926: the check value of its catalogue entry.
         let mut file = b"SKW1\x09\0\0\0\x26\x39\xF4\xCB\x00\x24\x00\x0A\x50\x01\x00\x00123456789".to_vec();
         let found = wrapper.unwrap(&file).unwrap().unwrap();
         assert_eq!((found.payload, found.start), (&b"123456789"[..], Some(Address::new(0x0A00_2400))));
-        assert_eq!(found.version, Some(ReleaseNumber(0x0150)));
+        assert_eq!(found.version, Some(Version::parse("1.5.0")));
         assert!(wrapper.unwrap(b"SKW2").is_none());
         assert!(matches!(wrapper.unwrap(&file[..19]), Some(Err(WrapperError::Header(_)))));
         assert!(matches!(wrapper.unwrap(&file[..28]), Some(Err(WrapperError::Length { said: 9, found: 8, .. }))));

@@ -53,6 +53,10 @@ impl UpdateRun<'_, '_> {
         if matches!(&settled.route.kind, RouteKind::PlainDfu { uploads_image: false, .. }) {
             return Ok(None);
         }
+        // The other slot runs, and this one holds any earlier version.
+        if settled.sheet.variant(settled.variant.id.as_str()).is_some_and(|variant| variant.slots.is_some()) {
+            return Ok(None);
+        }
         let rules = &settled.variant.image;
         let start = rules.region.span.start();
         let marks = rules.marks.iter().filter_map(|mark| start.checked_add(mark.offset + mark.bytes.len() as u64));
@@ -86,6 +90,6 @@ impl UpdateRun<'_, '_> {
             return Ok(None);
         }
         let offset = place.start().offset_from(start).unwrap_or(0);
-        Ok(part(offset, place.len()).and_then(version_in_flash))
+        Ok(part(offset, place.len()).and_then(|bytes| version_in_flash(settled.variant, bytes)))
     }
 }

@@ -6,7 +6,6 @@ use super::evidence::{Evidence, Source, Subject, Weight};
 use super::rules::{Observation, file_observation, piece, unit_observation};
 use crate::sheet::{BOOTLOADER, Fact, HAND_OVER, Region, Sheet, Variant};
 use vaka_base::size::Bytes;
-use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
 use vaka_image::Image;
 use vaka_image::address::Span;
@@ -16,31 +15,21 @@ use vaka_image::stamp::{self, StampSearch};
 pub fn image_version(variant: &Variant, image: &Image) -> Option<Version> {
     let placed = || {
         let image = piece(variant, &variant.image, image)?;
-        let at = image.start().checked_add(variant.image.version_offset?)?;
-        version_in(image.bytes(Span::new(at, VERSION_BYTES)?)?)
+        variant.image.version.as_ref()?.read(&image)
     };
     let tagged = || image.facts().tags.as_ref()?.version.as_deref().map(Version::parse);
     placed().or_else(tagged)
 }
 
-/// Bytes of a version in an image.
-const VERSION_BYTES: u64 = 2;
-
-/// A version as stored in an image; `None` for erased flash.
-fn version_in(bytes: &[u8]) -> Option<Version> {
-    let number = u16::from_le_bytes(bytes.try_into().ok()?);
-    (number != u16::MAX).then(|| ReleaseNumber(number).into())
-}
-
 /// The address of the application's version in flash, if the sheet gives it.
 pub fn version_place(variant: &Variant) -> Option<Span> {
-    let at = variant.image.region.span.start().checked_add(variant.image.version_offset?)?;
-    Span::new(at, VERSION_BYTES)
+    let region = variant.image.region.span;
+    variant.image.version.as_ref()?.span(region.start())?.common(region)
 }
 
 /// The version in a unit's flash at [`version_place`].
-pub fn version_in_flash(bytes: &[u8]) -> Option<Version> {
-    version_in(bytes)
+pub fn version_in_flash(variant: &Variant, bytes: &[u8]) -> Option<Version> {
+    variant.image.version.as_ref()?.parse(bytes)
 }
 
 /// Evidence against replacing a version by an older one: it requires the consent `older-version`.

@@ -11,6 +11,7 @@ mod parse_completeness;
 mod parse_manual_steps;
 mod parse_routes;
 mod parse_stages;
+mod parse_version;
 mod raw;
 mod region;
 mod route;

@@ -21,6 +21,7 @@ use vaka_dialect::Dialect;
 use vaka_image::address::{Address, Span};
 use vaka_image::completeness::{ChecksumField, LengthField};
 use vaka_image::vectors::VectorKind;
+use vaka_image::version_field::VersionField;
 use vaka_image::wrapper::Wrapper;
 
 /// A product, all its variants and the ways to update them.
@@ -371,8 +372,8 @@ pub struct ImageRules {
     pub vectors: Option<VectorKind>,
     /// Bytes it must have.
     pub marks: Vec<Mark>,
-    /// Offset of the version.
-    pub version_offset: Option<u64>,
+    /// The version in the image.
+    pub version: Option<VersionField>,
     /// Offset of the stamp; without it the stamp is searched for.
     pub stamp_offset: Option<u64>,
     /// Minimum version (downgrade floor) and the reason.
@@ -392,7 +393,7 @@ impl ImageRules {
             binary_at: None,
             vectors: None,
             marks: Vec::new(),
-            version_offset: None,
+            version: None,
             stamp_offset: None,
             minimum_version: None,
             length: None,

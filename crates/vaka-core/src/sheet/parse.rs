@@ -543,7 +543,8 @@ impl Checker<'_> {
             let offset = inside("offset", &mark.offset, bytes.len() as u64)?;
             marks.push(Mark { offset, bytes, meaning: self.words("meaning", &mark.meaning)? });
         }
-        let version_offset = raw.version.as_ref().map(|version| inside("offset", &version.offset, 2)).transpose()?;
+        let of_image = |offset: &Spanned<Number>, len: u64| inside("offset", offset, len);
+        let version = raw.version.as_ref().map(|version| self.version_field(version, &of_image)).transpose()?;
         let stamp_len = stamp::HEAD as u64;
         let stamp_offset = raw.stamp.as_ref().map(|place| inside("offset", &place.offset, stamp_len)).transpose()?;
         let length = raw.length.as_ref().map(|length| self.length_field(length, &inside)).transpose()?;
@@ -554,7 +555,7 @@ impl Checker<'_> {
             binary_at,
             vectors: raw.vectors,
             marks,
-            version_offset,
+            version,
             stamp_offset,
             minimum_version: raw
                 .minimum_version
@@ -597,13 +598,16 @@ impl Checker<'_> {
                 _ => Err(self.error(&offset.span(), "offset", "is outside the header, or inside its magic".into())),
             }
         };
+        let in_header = |offset: &Spanned<Number>, len: u64| {
+            inside(offset, usize::try_from(len).unwrap_or(usize::MAX)).map(|at| at as u64)
+        };
         let place = |raw: &Option<RawPlace>, len| raw.as_ref().map(|place| inside(&place.offset, len)).transpose();
         let checksum = raw.checksum.as_ref().map(|raw| Ok((inside(&raw.offset, 4)?, raw.kind)));
         Ok(Wrapper {
             name: self.words("name", &raw.name)?,
             length_at: place(&raw.length, 4)?,
             start_at: place(&raw.start, 4)?,
-            version_at: place(&raw.version, 2)?,
+            version: raw.version.as_ref().map(|version| self.version_field(version, &in_header)).transpose()?,
             checksum: checksum.transpose()?,
             header,
             magic,

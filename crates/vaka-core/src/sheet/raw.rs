@@ -9,6 +9,7 @@ use serde::Deserialize;
 use crate::settings_transfer::FieldKind;
 use vaka_image::completeness::{IntForm, OwnBytes};
 use vaka_image::vectors::VectorKind;
+use vaka_image::version_field::VersionForm;
 use vaka_image::wrapper::ChecksumKind;
 
 use crate::sheet::ids::Ids;
@@ -329,7 +330,7 @@ pub(super) struct RawImage {
     pub(super) vectors: Option<VectorKind>,
     #[serde(default)]
     pub(super) marks: Vec<RawMark>,
-    pub(super) version: Option<RawPlace>,
+    pub(super) version: Option<Spanned<RawVersion>>,
     pub(super) stamp: Option<RawPlace>,
     pub(super) minimum_version: Option<Spanned<RawMinimumVersion>>,
     /// The field in which the image stores its length.
@@ -439,6 +440,22 @@ pub(super) struct RawPlace {
     pub(super) offset: Spanned<Number>,
 }
 
+/// The version that an image or a header stores.
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawVersion {
+    pub(super) offset: Option<Spanned<Number>>,
+    /// The text before it; bytes as `0x` and hex digits.
+    pub(super) after: Option<String>,
+    #[serde(default)]
+    pub(super) form: VersionForm,
+    pub(super) count: Option<usize>,
+    #[serde(default)]
+    pub(super) reversed: bool,
+    pub(super) length: Option<usize>,
+}
+
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
@@ -448,7 +465,7 @@ pub(super) struct RawWrapper {
     pub(super) header: Spanned<Number>,
     pub(super) length: Option<RawPlace>,
     pub(super) start: Option<RawPlace>,
-    pub(super) version: Option<RawPlace>,
+    pub(super) version: Option<Spanned<RawVersion>>,
     pub(super) checksum: Option<RawChecksum>,
 }
 
