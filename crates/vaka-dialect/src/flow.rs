@@ -5,12 +5,14 @@ use std::cell::{Cell, RefCell};
 
 use super::carrier::Carrier;
 use super::expression::{Expression, Part};
-use super::field::{Field, UNKNOWN, captured};
+use super::field::{Field, Form, UNKNOWN, captured};
+use super::frame::EvaluationContext;
+use super::framing::Framing;
 use super::lexer::{Parsed, Problem};
 use super::model::{BuiltinNames, Exchange};
 use super::steps::{MOST_RANDOM, Step, Target, Time};
 use super::types::{ANY_INT, Knowledge, MOST_ROUNDS, Type};
-use super::value::{Name, Names};
+use super::value::{Name, Names, Value};
 use crate::steps::Callee;
 
 /// The known type of each name at one point.
@@ -136,6 +138,9 @@ impl Knowledge for Scope<'_> {
 /// Maximum offset in a chunk.
 const MOST_PLACE: i128 = 1 << 20;
 
+/// Most bytes of a made-up value.
+const MOST_SAMPLE: usize = 64 * 1024;
+
 /// Maximum number of calls to follow, because steps may call each other.
 const MOST_CALLS: usize = 20_000;
 
@@ -152,6 +157,7 @@ pub(super) struct FlowChecker<'a> {
     pub(super) steps: &'a [(String, Vec<Step>)],
     pub(super) envelope: &'a super::model::Envelope,
     pub(super) carrier: &'a Carrier,
+    pub(super) framing: &'a Framing,
     pub(super) largest: Option<usize>,
     pub(super) problems: RefCell<Vec<Problem>>,
     pub(super) warnings: RefCell<Vec<Problem>>,
@@ -420,6 +426,14 @@ impl FlowChecker<'_> {
                 self.fields(envelope, &self.with_body(known), true);
             }
         }
+        if *self.framing == Framing::None && self.carrier.kind().is_stream && !exchange.receives_aside() {
+            let envelope = self.envelope.reply.iter().filter(|_| exchange.has_reply() && !exchange.is_received_bare());
+            let inner = exchange.reply.iter().chain(&exchange.refused).chain(&exchange.busy).chain(&exchange.nak);
+            match envelope.clone().next() {
+                Some(envelope) => self.ends(envelope),
+                None => inner.for_each(|fields| self.ends(fields)),
+            }
+        }
         let before = known.clone();
         if let Some(envelope) =
             self.envelope.reply.as_ref().filter(|_| exchange.has_reply() && !exchange.is_received_bare())
@@ -482,6 +496,7 @@ impl FlowChecker<'_> {
                 self.warn(at, format!("this may be {high} (0x{high:X}), but {form} can represent {most}, so the update would stop there; limit it, such as x & 0x{most:X}"));
             }
         }
+        self.can_be_built(fields, known);
         let most = |field: &Field| {
             field.fixed_len().or_else(|| match field.value.as_ref()?.kind(&here) {
                 Ok(Type::Bytes(len)) => len,
@@ -495,6 +510,35 @@ impl FlowChecker<'_> {
             let own = self.largest.map(|largest| (largest, "a frame for this unit")).into_iter().chain(limit).min();
             if let Some((limit, what)) = own.filter(|(limit, _)| len > *limit) {
                 let message = format!("with this field the frame has {len} bytes, but {what} can have {limit}");
+                return self.note(Err(Problem::new(field.at, message)));
+            }
+        }
+    }
+
+    /// Builds the frame with any values of the right types: a field that waits for itself is an error.
+    fn can_be_built(&self, fields: &[Field], known: &Environment) {
+        let sample = |kind: &Option<Type>| match (*kind)? {
+            Type::Int(low, high) => Some(Value::Int(1.max(low).min(high))),
+            Type::Bytes(len) => Some(Value::from(vec![0; len.unwrap_or(4).min(MOST_SAMPLE)])),
+            Type::Truth => Some(Value::Truth(false)),
+        };
+        let values: Vec<Option<Value>> = known.kinds.iter().map(sample).collect();
+        let context =
+            EvaluationContext { values: &values, names: self.names, tables: &[], nth: self.given.nth, body: None };
+        if let Some(field) = context.circular(fields) {
+            let message = "this frame can never be built: the field depends on itself through the others, such as two pad_to, or checksums of each other";
+            self.note(Err(Problem::new(field.at, message)));
+        }
+    }
+
+    /// In a stream without framing, the fields of a reply must say where it ends.
+    fn ends(&self, fields: &[Field]) {
+        for (index, field) in fields.iter().enumerate() {
+            let is_open =
+                matches!(field.form, Form::Bytes(None) | Form::HexBytes { bytes: None, .. }) && field.value.is_none();
+            let is_ended = fields.get(index + 1).is_some_and(|next| next.constant.is_some());
+            if is_open && !is_ended {
+                let message = "this field has no end: a stream without [framing] needs a length, such as bytes(n), or a constant field behind it";
                 return self.note(Err(Problem::new(field.at, message)));
             }
         }

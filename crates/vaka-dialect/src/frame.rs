@@ -179,6 +179,18 @@ impl EvaluationContext<'_> {
 
     /// Builds a frame field by field.
     pub(super) fn emit_parts(&self, fields: &[Field]) -> Result<Vec<Vec<u8>>, EvaluationError> {
+        self.try_emit(fields).map_err(|(field, fault)| EvaluationError(format!("{field}: {}", self.words(fault))))
+    }
+
+    /// A field that waits for itself, so that the frame can never be built.
+    pub(super) fn circular<'f>(&self, fields: &'f [Field]) -> Option<&'f Field> {
+        match self.try_emit(fields) {
+            Err((field, Fault::NotYet)) => Some(field),
+            _ => None,
+        }
+    }
+
+    fn try_emit<'f>(&self, fields: &'f [Field]) -> Result<Vec<Vec<u8>>, (&'f Field, Fault)> {
         let mut making = FrameBuilder { fields, made: vec![None; fields.len()], values: Vec::new(), at: 0 };
         loop {
             let mut progress = false;
@@ -200,14 +212,12 @@ impl EvaluationContext<'_> {
                     Err(Fault::Unknown(name)) if making.index(name).is_some_and(|at| making.made[at].is_none()) => {
                         open = Some((field, Fault::Unknown(name)));
                     }
-                    Err(fault) => return Err(EvaluationError(format!("{field}: {}", self.words(fault)))),
+                    Err(fault) => return Err((field, fault)),
                 }
             }
             match open {
                 None => return Ok(making.made.into_iter().flatten().collect()),
-                Some((field, fault)) if !progress => {
-                    return Err(EvaluationError(format!("{field}: {}", self.words(fault))));
-                }
+                Some((field, fault)) if !progress => return Err((field, fault)),
                 Some(_) => {}
             }
         }

@@ -203,3 +203,49 @@ fn every_kind_of_step_is_shown() {
     ];
     assert_eq!(shown, wanted);
 }
+
+/// Frames that can never be made, replies without an end, and names that only another operation sets, are
+/// found before anything is sent.
+#[test]
+fn what_can_never_work_is_found_before_the_first_erase() {
+    let serial = "dialect = 1\nname = \"x\"\n[carrier]\nkind = \"serial\"\n[geometry]\nchunk = 4\nstream = true\n";
+    let sync = "[sync]\nsend = \"1\"\nreply = \"2\"\n";
+    let circular = "the field depends on itself through the others";
+    let endless = "this field has no end";
+    let cases = [
+        (format!("{sync}[restart]\nsend = \"1, pad_to(8), 2, pad_to(16)\"\n"), circular),
+        (format!("{sync}[restart]\nsend = \"u8 = sum(below) & 0xFF, u8 = sum(above) & 0xFF\"\n"), circular),
+        (format!("{sync}[restart]\nsend = \"1, pad_to(8), u8 = sum(above) & 0xFF\"\n"), ""),
+        ("[sync]\nsend = \"1\"\nreply = \"2, bytes rest\"\n".to_owned(), endless),
+        ("[sync]\nsend = \"1\"\nreply = \"2, bytes rest, 0x0D\"\n".to_owned(), ""),
+        ("[sync]\nsend = \"1\"\nreply = \"2, bytes rest\"\n[framing]\nkind = \"cobs\"\n".to_owned(), ""),
+        (
+            "[envelope]\nreply = \"1, bytes body, u8 = sum(above) & 0xFF\"\n[sync]\nsend = \"1\"\nreply = \"2\"\n"
+                .to_owned(),
+            endless,
+        ),
+        (
+            format!("{sync}[write]\nsend = \"bytes data\"\nreply = \"u8 tag\"\n[end]\nsend = \"u8 = tag\"\n"),
+            "'tag' is not known here",
+        ),
+    ];
+    for (sections, wanted) in cases {
+        let found = parse(&format!("{serial}{sections}")).err().unwrap_or_default();
+        assert!(found.contains(wanted) && found.is_empty() == wanted.is_empty(), "{sections}: {found}");
+    }
+}
+
+/// An address that [geometry] bounds fits into a small field without a warning.
+#[test]
+fn geometry_bounds_the_addresses() {
+    let warnings = |window: &str| {
+        let text = format!(
+            "{BEGIN}[geometry]\nchunk = 4\nread_chunk = 8\n{window}[write]\nsend = \"u16le address, bytes data\"\nerases = true\n\
+             [read]\nsend = \"u16le address, u8 length\"\nreply = \"bytes(length) data\"\n[restart]\nsend = \"1\"\n"
+        );
+        parse(&text).unwrap().warnings.iter().map(|warning| warning.message.clone()).collect::<Vec<_>>()
+    };
+    assert!(warnings("").iter().any(|warning| warning.contains("u16le can represent 65535")), "{:?}", warnings(""));
+    assert_eq!(warnings("start = 0x1000\nsize = 0xF000\n"), Vec::<String>::new());
+    assert!(!warnings("start = 0x1000\nsize = 0x1_0000\n").is_empty());
+}

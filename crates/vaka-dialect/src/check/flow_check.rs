@@ -25,6 +25,7 @@ impl Checker<'_> {
             steps: &dialect.steps,
             envelope: &dialect.envelope,
             carrier: &dialect.carrier,
+            framing: &dialect.framing,
             largest: dialect.largest,
             problems: RefCell::default(),
             warnings: RefCell::default(),
@@ -156,7 +157,12 @@ fn results_known(operation: &Operation, walk: &FlowChecker<'_>, known: &Environm
 
 /// The constant chunk size, if the dialect has one.
 fn constant_chunk(dialect: &Dialect) -> Option<usize> {
-    match dialect.geometry.chunk.as_ref().filter(|_| dialect.geometry.pad).map(|chunk| &chunk.node)? {
+    constant_of(dialect, dialect.geometry.chunk.as_ref().filter(|_| dialect.geometry.pad))
+}
+
+/// The value of a size, if it is constant.
+fn constant_of(dialect: &Dialect, size: Option<&Expression>) -> Option<usize> {
+    match size.map(|size| &size.node)? {
         Node::Value(Value::Int(number)) => usize::try_from(*number).ok(),
         Node::Name(name) => match &dialect.start[usize::from(name.0)] {
             Some(Value::Int(number)) if dialect.constants.contains(name) => usize::try_from(*number).ok(),
@@ -179,27 +185,63 @@ fn with(known: &Environment, names: &[(Name, Type)]) -> Environment {
     with
 }
 
+/// Follows single operations.
+struct OperationWalk<'w> {
+    dialect: &'w Dialect,
+    walk: &'w FlowChecker<'w>,
+    /// The environment without a unit.
+    bare: Environment,
+}
+
+impl OperationWalk<'_> {
+    fn run(&self, name: OperationName, known: &mut Environment) {
+        let Some(operation) = self.dialect.operation(name) else { return };
+        let walk = self.walk;
+        walk.reads.set(name == OperationName::Read);
+        walk.steps(&operation.steps, known, &[]);
+        for time in operation.total.iter().chain(&operation.every) {
+            walk.expression(&time.value, known, ExpectedType::Int);
+        }
+        results_known(operation, walk, known, &self.bare);
+    }
+
+    /// Follows the helper, whose data and address are its own.
+    fn helper(&self, known: &mut Environment, anywhere: Type) {
+        let Some(operation) = self.dialect.operation(OperationName::Helper) else { return };
+        let given = self.dialect.given;
+        let mut inner = known.clone();
+        let len = operation.helper.as_ref().map(|helper| helper.data.len());
+        inner.learn(given.data, Type::Bytes(len));
+        inner.learn(given.length, len.map_or(anywhere, |len| Type::Int(len as i128, len as i128)));
+        if let Some(at) = operation.helper.as_ref().and_then(|helper| helper.address.as_ref()) {
+            self.walk.expression(at, known, ExpectedType::Int);
+            inner.learn(given.address, anywhere);
+        }
+        self.run(OperationName::Helper, &mut inner);
+        for name in [given.data, given.length, given.address] {
+            inner.forget(name);
+        }
+        *known = inner;
+    }
+}
+
 /// Follows each operation with the environment in which it runs.
 fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Environment) -> WriteUse {
     use OperationName as N;
     let given = dialect.given;
     // The sum of the address and an offset in a chunk still fits into 32 bits.
-    let address = Type::Int(0, i128::from(u32::MAX) - MOST_CHUNK);
+    let anywhere = Type::Int(0, i128::from(u32::MAX) - MOST_CHUNK);
+    let address = dialect.window().map_or(anywhere, |(start, size)| {
+        Type::Int(i128::from(start), i128::from(start.saturating_add(size).saturating_sub(1).max(start)))
+    });
     // The length of a piece depends on the dialect, so only its type is known.
     let length = Type::Int(0, i128::from(u64::MAX));
     let whole =
         [(given.address, address), (given.length, length), (given.data, Type::Bytes(None)), (given.chunks, length)];
     let of_region = [given.origin, given.region_start, given.region_size].map(|name| (name, address));
     let bare = without_unit(dialect, whole.into_iter().chain(of_region));
-    let run = |name: N, known: &mut Environment| {
-        let Some(operation) = dialect.operation(name) else { return };
-        walk.reads.set(name == N::Read);
-        walk.steps(&operation.steps, known, &[]);
-        for time in operation.total.iter().chain(&operation.every) {
-            walk.expression(&time.value, known, ExpectedType::Int);
-        }
-        results_known(operation, walk, known, &bare);
-    };
+    let operations = OperationWalk { dialect, walk, bare };
+    let run = |name: N, known: &mut Environment| operations.run(name, known);
     let secrets = supplied(dialect);
     for name in [N::Recover, N::Confirm] {
         run(name, &mut known.clone());
@@ -211,21 +253,7 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
     // The questions come after the unit is identified.
     let mut known = with(&known, &secrets);
     run(N::Unlock, &mut known);
-    if let Some(operation) = dialect.operation(N::Helper) {
-        let mut inner = known.clone();
-        let len = operation.helper.as_ref().map(|helper| helper.data.len());
-        inner.learn(given.data, Type::Bytes(len));
-        inner.learn(given.length, len.map_or(address, |len| Type::Int(len as i128, len as i128)));
-        if let Some(at) = operation.helper.as_ref().and_then(|helper| helper.address.as_ref()) {
-            walk.expression(at, &known, ExpectedType::Int);
-            inner.learn(given.address, address);
-        }
-        run(N::Helper, &mut inner);
-        for name in [given.data, given.length, given.address] {
-            inner.forget(name);
-        }
-        known = inner;
-    }
+    operations.helper(&mut known, anywhere);
     of_region.into_iter().for_each(|(name, kind)| known.learn(name, kind));
     let Geometry { chunk, read_chunk, align, start, size, .. } = &dialect.geometry;
     for part in [chunk, read_chunk, align, start, size].into_iter().flatten() {
@@ -236,7 +264,9 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
     for name in [N::Protection, N::Unprotect] {
         run(name, &mut known.clone());
     }
-    run(N::Read, &mut with(&known, &[(given.address, address), (given.length, length)]));
+    let of_read = constant_of(dialect, read_chunk.as_ref().or(chunk.as_ref()));
+    let read_length = of_read.map_or(length, |len| Type::Int(1, (len as i128).max(1)));
+    run(N::Read, &mut with(&known, &[(given.address, address), (given.length, read_length)]));
     run(N::Erase, &mut with(&known, &[(given.address, address), (given.length, length), (given.index, length)]));
     let mut begun = with(&known, &whole);
     run(N::Begin, &mut begun);
@@ -262,6 +292,6 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
     let write = WriteUse { address: is_used(given.address), whole: is_used(given.whole) };
     run(N::End, &mut with(&begun, &whole));
     run(N::Checksum, &mut with(&known, &whole[..3]));
-    run(N::Restart, &mut with(&known, &[(given.address, address)]));
+    run(N::Restart, &mut with(&known, &[(given.address, anywhere)]));
     write
 }
