@@ -182,6 +182,27 @@ fn a_challenge_with_random_bytes_and_a_key() {
     Shape { name: "sentry", dialect: sentry::DIALECT, maker, check: Check::ReadBack, len: 1700 }.holds();
 }
 
+/// A frame that cannot be made fails before the first erase, whichever chunk it belongs to.
+#[test]
+fn a_frame_that_cannot_be_made_fails_before_the_erase() {
+    for (from, to, words) in [
+        ("size = len(data)", "size = len(data) + (index == 5 ? 70000 : 0)", "70256"),
+        ("bytes; finish", "expect index < 5 else 'only five chunks'; bytes; finish", "only five chunks"),
+        ("finish; state", "finish; state; let next = byte(data, len(data) + index - 4)", "byte"),
+    ] {
+        let shape = satchel_with(from, to);
+        let dialect = Dialect::parse("satchel", shape.dialect, &no_files).unwrap();
+        let text = format!("{}\ndialect = \"satchel\"\n", shapes::SHEET);
+        let sheet = Sheet::parse_with("shape.toml", &text, &[("satchel".into(), Arc::new(dialect))].into()).unwrap();
+        let file = Box::leak(shapes::application(shape.len, 0x0110, 11).into_boxed_slice());
+        let scene = Scene::loaded(shape.unit(), Vec::new(), sheet, file, "BOOT");
+        let (report, events) = scene.update();
+        assert_ne!(report.code, ExitCode::Done, "{to}");
+        assert!(told(failure(&events).unwrap()).contains(words), "{to}: {:?}", failure(&events));
+        assert!(scene.memory(shapes::BASE..shapes::LIMIT) == scene.before, "{to}: the unit was changed");
+    }
+}
+
 /// One dialect for several parts: the sheet says which requests are those of this one.
 #[test]
 fn a_sheet_sets_the_parameters_of_a_dialect() {

@@ -139,7 +139,7 @@ impl Bindings {
     pub fn bytes(&self, of: &Expression) -> Result<Arc<[u8]>, EvaluationError> {
         match self.value(of)? {
             Value::Bytes(bytes) => Ok(bytes),
-            other => Err(EvaluationError(format!("expected bytes, found {other}"))),
+            other => Err(EvaluationError::new(format!("expected bytes, found {other}"))),
         }
     }
 
@@ -181,7 +181,7 @@ impl Bindings {
         };
         match self.dialect.largest {
             Some(largest) if frame.len() > largest && !exchange.sends_aside() => {
-                Err(EvaluationError(format!("the frame has {} bytes; the unit accepts {largest}", frame.len())))
+                Err(EvaluationError::new(format!("the frame has {} bytes; the unit accepts {largest}", frame.len())))
             }
             _ => Ok(frame),
         }

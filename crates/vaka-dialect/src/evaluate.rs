@@ -47,8 +47,27 @@ pub(super) struct Evaluation<'a> {
 /// A value or a frame that cannot be computed with the current bindings: a sentence without its
 /// full stop.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
-#[error("{0}")]
-pub struct EvaluationError(pub(crate) String);
+#[error("{words}")]
+pub struct EvaluationError {
+    words: String,
+    is_open: bool,
+}
+
+impl EvaluationError {
+    pub(super) fn new(words: impl Into<String>) -> Self {
+        Self { words: words.into(), is_open: false }
+    }
+
+    /// The error of a fault, in these words.
+    pub(super) fn of(fault: &Fault, words: String) -> Self {
+        Self { words, is_open: matches!(fault, Fault::Unknown(_)) }
+    }
+
+    /// Whether only a name has no value yet, so that it can be computed later.
+    pub fn is_open(&self) -> bool {
+        self.is_open
+    }
+}
 
 type Evaluated<T> = Result<T, Fault>;
 

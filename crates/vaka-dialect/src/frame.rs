@@ -110,7 +110,7 @@ impl Parts for PartialFrame<'_> {
 
 impl EvaluationContext<'_> {
     fn error(&self, fault: Fault) -> EvaluationError {
-        EvaluationError(self.words(fault))
+        EvaluationError::of(&fault.clone(), self.words(fault))
     }
 
     fn words(&self, fault: Fault) -> String {
@@ -179,7 +179,8 @@ impl EvaluationContext<'_> {
 
     /// Builds a frame field by field.
     pub(super) fn emit_parts(&self, fields: &[Field]) -> Result<Vec<Vec<u8>>, EvaluationError> {
-        self.try_emit(fields).map_err(|(field, fault)| EvaluationError(format!("{field}: {}", self.words(fault))))
+        self.try_emit(fields)
+            .map_err(|(field, fault)| EvaluationError::of(&fault.clone(), format!("{field}: {}", self.words(fault))))
     }
 
     /// A field that waits for itself, so that the frame can never be built.

@@ -66,13 +66,13 @@ impl Framing {
     /// # Errors
     /// The content cannot be distinguished from the framing.
     pub fn wrap(&self, body: Vec<u8>) -> Result<Vec<u8>, EvaluationError> {
-        let holds_end = || EvaluationError("the frame contains its own end marker".to_owned());
+        let holds_end = || EvaluationError::new("the frame contains its own end marker");
         Ok(match self {
             Self::None | Self::Transfer => body,
             Self::Fixed(len) if body.len() == *len => body,
             Self::Fixed(len) => {
                 let words = format!("the frame has {} bytes, but each must have {len}", body.len());
-                return Err(EvaluationError(words));
+                return Err(EvaluationError::new(words));
             }
             Self::Delimited(end) => {
                 if find(&body, end).is_some() {

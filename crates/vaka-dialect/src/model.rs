@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::carrier::Carrier;
 use super::expression::{Expression, Node};
-use super::field::{Field, Meaning, Table};
+use super::field::{Field, Meaning, Table, captured};
 use super::framing::Framing;
 use super::secret::Secret;
 use super::settings::ChecksumScope;
@@ -443,6 +443,13 @@ impl Dialect {
     pub fn parameters(&self) -> impl Iterator<Item = (Name, &Value)> {
         let value = |name: &Name| Some((*name, self.start.get(usize::from(name.0))?.as_ref()?));
         self.parameters.iter().filter_map(value)
+    }
+
+    /// The names that a reply to an exchange may set.
+    pub fn captured_by(&self, exchange: &Exchange) -> Vec<Name> {
+        let patterns = exchange.refused.iter().chain(&exchange.busy).chain(&exchange.nak);
+        let fields = exchange.reply.iter().chain(patterns).chain(&self.envelope.reply).flatten();
+        fields.flat_map(captured).map(|(name, _)| name).collect()
     }
 
     /// Whether bytes that are computed so depend on a secret.

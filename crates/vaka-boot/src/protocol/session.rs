@@ -107,6 +107,16 @@ pub trait Session {
         false
     }
 
+    /// Makes everything that will be sent, before the first erase: what cannot be made fails then. Sends
+    /// nothing.
+    ///
+    /// # Errors
+    /// A frame cannot be made. Nothing was changed.
+    fn rehearse(&mut self, image: &Image, sectors: &[Span], runs: &[Run]) -> Result<(), SessionError> {
+        let _ = (image, sectors, runs);
+        Ok(())
+    }
+
     /// Announces everything that will be written, before the first block: some units need the
     /// total size.
     ///

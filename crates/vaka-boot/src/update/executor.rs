@@ -73,6 +73,11 @@ impl Executor<'_, '_> {
     /// The failure and the state of the unit, which stays idle in update mode.
     pub(super) fn run(&mut self) -> Result<(), StepError> {
         let plan = self.plan;
+        let (sectors, runs) = (plan.plan().sectors(), plan.plan().runs());
+        if !runs.is_empty() {
+            let rehearsed = self.session.rehearse(self.image, sectors, runs);
+            rehearsed.map_err(|error| self.failed(Activity::BeginningToWrite(self.image.start()), &error))?;
+        }
         let done = plan.memory_steps().try_for_each(|(step, operation)| self.run_step(step, operation));
         if done.is_err() {
             self.session.rest(self.cx);

@@ -8,6 +8,7 @@ mod carrier;
 mod exchange;
 mod frame_error;
 mod interpreter;
+mod rehearsal;
 mod transport;
 
 use std::sync::Arc;
@@ -25,6 +26,7 @@ use vaka_usb::{DeviceInfo, UsbDevice};
 
 pub use interpreter::{ASKED, GIVEN, Interpreter, PARAMETERS, RANDOM, RandomSource, Reconnect, TracedFrame};
 
+use self::rehearsal::Rehearsal;
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
 use crate::protocol::session_error::SessionError;
@@ -243,6 +245,40 @@ impl DialectSession {
         Value::Int(i128::from(number))
     }
 
+    /// Sets what begins at the first chunk.
+    fn prepare(&mut self, image: &Image, runs: &[Run]) {
+        self.index = 0;
+        self.chunks = runs.iter().map(|run| run.blocks().count() as u64).sum();
+        let start = runs.iter().map(|run| run.span().start()).min();
+        let end = runs.iter().map(|run| run.span().end()).max();
+        let span = start.zip(end).and_then(|(start, end)| Span::between(start, end));
+        self.whole = span.map(|span| (span.start(), filled(image, span).into()));
+    }
+
+    /// The arguments of `erase`.
+    fn of_sector(&self, sector: Span) -> Vec<(vaka_dialect::Name, Value)> {
+        let names = self.talk.dialect().given();
+        let from = sector.start().get().saturating_sub(self.params.given[0]);
+        vec![
+            (names.address, Self::address(sector.start())),
+            (names.length, Self::number(sector.len())),
+            (names.index, Self::number(from / sector.len().max(1))),
+        ]
+    }
+
+    /// The arguments of `write` for a chunk.
+    fn of_chunk(&self, index: u64, at: Address, data: &[u8]) -> Vec<(vaka_dialect::Name, Value)> {
+        let names = self.talk.dialect().given();
+        vec![
+            (names.address, Self::address(at)),
+            (names.length, Self::number(data.len() as u64)),
+            (names.data, data.to_vec().into()),
+            (names.index, Self::number(index)),
+            (names.chunks, Self::number(self.chunks)),
+            (names.last, Value::Int(i128::from(index + 1 == self.chunks))),
+        ]
+    }
+
     /// The arguments of `begin` and `end`.
     fn of_whole(&self) -> Vec<(vaka_dialect::Name, Value)> {
         let names = self.talk.dialect().given();
@@ -300,44 +336,40 @@ impl Session for DialectSession {
         matches!(self.talk.dialect().erases_itself(), Some(Erases::Covered | Erases::Everything))
     }
 
-    fn begin(&mut self, image: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {
-        self.index = 0;
-        self.chunks = runs.iter().map(|run| run.blocks().count() as u64).sum();
-        let start = runs.iter().map(|run| run.span().start()).min();
-        let end = runs.iter().map(|run| run.span().end()).max();
-        let Some(span) = start.zip(end).and_then(|(start, end)| Span::between(start, end)) else { return Ok(()) };
-        let whole: Arc<[u8]> = filled(image, span).into();
-        if self.talk.dialect().needs_whole {
-            let name = self.talk.dialect().given().whole;
-            self.talk.give(vec![(name, Value::Bytes(whole.clone()))]);
+    fn rehearse(&mut self, image: &Image, sectors: &[Span], runs: &[Run]) -> Result<(), SessionError> {
+        self.prepare(image, runs);
+        let mut rehearsal = Rehearsal::new(self.talk.memory().clone());
+        if self.params.offer.erase.is_some_and(|by| by != EraseBy::All) {
+            sectors.iter().try_for_each(|sector| rehearsal.run(OperationName::Erase, self.of_sector(*sector)))?;
         }
-        self.whole = Some((span.start(), whole));
+        let names = self.talk.dialect().given();
+        let whole = self.whole.iter().filter(|_| self.talk.dialect().needs_whole);
+        let mut begun = self.of_whole();
+        begun.extend(whole.map(|(_, whole)| (names.whole, Value::Bytes(whole.clone()))));
+        rehearsal.run(OperationName::Begin, begun)?;
+        for (index, block) in (0..).zip(runs.iter().flat_map(Run::blocks)) {
+            let data = filled(image, block.span);
+            rehearsal.run(OperationName::Write, self.of_chunk(index, block.span.start(), &data))?;
+        }
+        rehearsal.run(OperationName::End, self.of_whole())
+    }
+
+    fn begin(&mut self, image: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {
+        self.prepare(image, runs);
+        let Some((_, whole)) = &self.whole else { return Ok(()) };
+        if self.talk.dialect().needs_whole {
+            let given = vec![(self.talk.dialect().given().whole, Value::Bytes(whole.clone()))];
+            self.talk.give(given);
+        }
         self.talk.run(OperationName::Begin, self.of_whole(), cx).map(drop)
     }
 
     fn erase(&mut self, sector: Span, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        let names = self.talk.dialect().given();
-        let from = sector.start().get().saturating_sub(self.params.given[0]);
-        let given = vec![
-            (names.address, Self::address(sector.start())),
-            (names.length, Self::number(sector.len())),
-            (names.index, Self::number(from / sector.len().max(1))),
-        ];
-        self.talk.run(OperationName::Erase, given, cx).map(drop)
+        self.talk.run(OperationName::Erase, self.of_sector(sector), cx).map(drop)
     }
 
     fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
-        let names = self.talk.dialect().given();
-        let last = self.index + 1 == self.chunks;
-        let given = vec![
-            (names.address, Self::address(at)),
-            (names.length, Self::number(data.len() as u64)),
-            (names.data, data.to_vec().into()),
-            (names.index, Self::number(self.index)),
-            (names.chunks, Self::number(self.chunks)),
-            (names.last, Value::Int(i128::from(last))),
-        ];
-
+        let given = self.of_chunk(self.index, at, data);
         self.index += 1;
         self.talk.run(OperationName::Write, given, cx).map(drop)
     }
