@@ -9,8 +9,8 @@ mod shapes;
 mod support;
 
 use shapes::{
-    Shape, avowal, beckon, belfry, bellows, berth, chorus, galley, ledger, parcel, porter, ribbon, satchel, sentry,
-    skein, spoken, tagged, tally,
+    Shape, avowal, beckon, belfry, bellows, berth, casket, chorus, galley, ledger, parcel, porter, ribbon, satchel,
+    sentry, skein, spoken, tagged, tally,
 };
 use support::{Scene, failure, told};
 use vaka_boot::failure::FailureKind;
@@ -316,6 +316,38 @@ fn a_slot_that_the_unit_selects() {
     scene.start = berth::SLOTS[0].start;
     scene.binary = Box::leak(newer.into_boxed_slice());
     assert!(scene.holds_image());
+}
+
+fn casket_scene(shape: &Shape, hardware: [u8; 2], faults: Vec<Fault>) -> Scene {
+    let text = shapes::SHEET.replace("vectors = \"cortex-m\"\nversion = { offset = 0x4C }\n", casket::IMAGE);
+    let sheet = shape.sheet_of(&format!("{text}\ndialect = \"casket\"\n{}", casket::WRAPPER));
+    let plain = shapes::application(shape.len, 0x0110, 11);
+    let file = Box::leak(casket::package(&plain, hardware, [1, 1, 0]).into_boxed_slice());
+    let mut scene = Scene::loaded(shape.unit(), faults, sheet, file, "BOOT");
+    scene.binary = Box::leak(plain.into_boxed_slice());
+    scene
+}
+
+/// The header goes first, and nothing is compared with memory.
+#[test]
+fn a_package_that_only_the_bootloader_opens() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(casket::Casket::default())) };
+    let shape = Shape { name: "casket", dialect: casket::DIALECT, maker, check: Check::Accepted, len: 2300 };
+    shape.holds_in(&|faults| casket_scene(&shape, *b"K7", faults));
+    // Another hardware is refused before anything is sent, by the header alone.
+    let scene = casket_scene(&shape, *b"K8", Vec::new());
+    let (report, events) = scene.update();
+    assert_eq!(report.code, ExitCode::Refused, "{:?}", failure(&events));
+    assert!(told(failure(&events).unwrap()).contains("hardware \"K8\" in the header"), "{:?}", failure(&events));
+    assert!(scene.memory(shapes::BASE..shapes::LIMIT) == scene.before);
+    // So are plain firmware, a damaged package and an older version.
+    let scene = casket_scene(&shape, *b"K7", Vec::new());
+    assert_eq!(scene.update_with(&shapes::application(2300, 0x0110, 11), |_| {}).0.code, ExitCode::Refused);
+    let wrapper = &scene.sheets[0].wrappers[0];
+    let mut damaged = scene.file.to_vec();
+    damaged[100] ^= 1;
+    assert!(wrapper.unwrap(&damaged).unwrap().is_err());
+    assert!(scene.memory(shapes::BASE..shapes::LIMIT) == scene.before);
 }
 
 fn ribbon_shape() -> Shape {

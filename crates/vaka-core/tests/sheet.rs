@@ -10,6 +10,7 @@ use vaka_core::sheet::{Fact, Sheet, SheetError, UndoPhase, VersionSource, undone
 use vaka_core::unit::{UnitFacts, UsbId};
 use vaka_image::Image;
 use vaka_image::address::Address;
+use vaka_image::completeness::IntForm;
 use vaka_image::wrapper::ChecksumKind;
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
@@ -135,7 +136,8 @@ fn a_wrapper_is_checked_against_its_own_header() {
                    checksum = { offset = 16, kind = \"crc32\" }\n";
     let text = format!("{TERN}{wrapper}");
     let found = &parse(&text).unwrap().wrappers[0];
-    assert_eq!((found.length_at, found.checksum), (Some(4), Some((16, ChecksumKind::Crc32))));
+    let word = IntForm::U32le;
+    assert_eq!((found.length, found.checksum), (Some((4, word)), Some((16, word, ChecksumKind::Crc32))));
     for (from, to, key, words) in [
         ("magic = \"53 4B\"", "magic = \"\"", "magic", "hex pairs"),
         ("header = 20", "header = 1", "header", "at least as long as the magic"),

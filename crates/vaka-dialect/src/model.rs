@@ -417,13 +417,17 @@ pub struct BuiltinNames {
     pub place: Name,
     pub nth: Name,
     pub whole: Name,
+    pub header: Name,
 }
 
 impl BuiltinNames {
     /// Whether `name` is a built-in name.
     pub(super) fn has(self, name: Name) -> bool {
-        let Self { address, length, data, index, chunks, last, origin, region_start, region_size, whole, .. } = self;
-        let of_operations = [address, length, data, index, chunks, last, origin, region_start, region_size, whole];
+        let Self {
+            address, length, data, index, chunks, last, origin, region_start, region_size, whole, header, ..
+        } = self;
+        let of_operations =
+            [address, length, data, index, chunks, last, origin, region_start, region_size, whole, header];
         of_operations.into_iter().chain([self.piece, self.place, self.nth]).any(|given| given == name)
     }
 }

@@ -1,5 +1,7 @@
 //! Formats of firmware files, and the facts that a file states about its image.
 
+use std::sync::Arc;
+
 use std::fmt;
 
 use object::elf;
@@ -63,8 +65,22 @@ pub struct FileFacts {
     /// The version in the file's name: weak, because files are easily renamed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub named_version: Option<Version>,
+    /// The header of an opaque payload.
+    #[serde(skip)]
+    pub opaque: Option<OpaqueHeader>,
     /// Whether the file name ends in `.dfu` but the file has no valid DFU suffix.
     pub lacks_suffix: bool,
+}
+
+/// The header of a payload that only the bootloader understands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OpaqueHeader {
+    /// The header.
+    pub bytes: Arc<[u8]>,
+    /// The version in it.
+    pub version: Option<Version>,
+    /// Whether it has the length or a checksum of the payload, which were checked.
+    pub proves_whole: bool,
 }
 
 /// The content of the extension tags of a UF2 file.

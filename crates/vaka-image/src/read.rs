@@ -6,7 +6,7 @@ use thiserror::Error;
 
 use crate::address::Address;
 use crate::detect::{self, NotFirmware};
-use crate::facts::Format;
+use crate::facts::{Format, OpaqueHeader};
 use crate::model::{Builder, Firmware, GroupId, Image, ImageGroup, TooHigh};
 use crate::record::{self, RecordError};
 use crate::{dfu_file, elf, hex, srec, uf2};
@@ -104,6 +104,16 @@ impl FirmwareFile {
     /// Parses the bytes of a file. Errors are reported by the methods that use the content.
     pub fn parse(bytes: &[u8]) -> Self {
         Self(Arc::new(Content::parse(bytes)))
+    }
+
+    /// A payload that only the bootloader understands, with the header that was in front of it. Its bytes
+    /// are not examined.
+    pub fn opaque(payload: &[u8], header: OpaqueHeader) -> Self {
+        let image = binary(payload).map(|mut image| {
+            image.facts.opaque = Some(header);
+            Content::Raw(Box::new(image))
+        });
+        Self(Arc::new(image))
     }
 
     /// The complete content of the file. `at` is the start address of a raw binary.

@@ -1,12 +1,15 @@
 //! A maker's own packaging of a firmware file, as a product sheet describes
 //! it: a header with a magic, then the payload. Integers in the header are
-//! little-endian and of 32 bits.
+//! of any form.
 
 use serde::Deserialize;
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
+use crate::FirmwareFile;
 use crate::address::Address;
+use crate::completeness::IntForm;
+use crate::facts::OpaqueHeader;
 use crate::version_field::VersionField;
 use vaka_base::version::Version;
 
@@ -19,14 +22,16 @@ pub struct Wrapper {
     pub magic: Vec<u8>,
     /// Bytes before the payload.
     pub header: usize,
-    /// Offset of the payload's length; without it the payload is the rest of the file.
-    pub length_at: Option<usize>,
-    /// Offset of the payload's address, for a raw binary.
-    pub start_at: Option<usize>,
+    /// The payload's length: its offset and form; without it the payload is the rest of the file.
+    pub length: Option<(usize, IntForm)>,
+    /// The payload's address, for a raw binary: its offset and form.
+    pub start: Option<(usize, IntForm)>,
     /// The version in the header.
     pub version: Option<VersionField>,
-    /// Offset and kind of a checksum over the payload.
-    pub checksum: Option<(usize, ChecksumKind)>,
+    /// Offset, form and kind of a checksum over the payload.
+    pub checksum: Option<(usize, IntForm, ChecksumKind)>,
+    /// Whether only the bootloader understands the payload, such as an encrypted one.
+    pub is_opaque: bool,
 }
 
 /// A checksum over the payload; the header holds 32 bits of it.
@@ -51,6 +56,12 @@ pub struct Unwrapped<'a> {
     pub payload: &'a [u8],
     /// Start address, if the header has one.
     pub start: Option<Address>,
+    /// The header.
+    pub header: &'a [u8],
+    /// Whether only the bootloader understands the payload.
+    pub is_opaque: bool,
+    /// Whether the header has the length or a checksum of the payload.
+    pub proves_whole: bool,
     /// Version, if the header has one.
     pub version: Option<Version>,
 }
@@ -68,7 +79,7 @@ pub enum WrapperError {
         /// The wrapper.
         name: String,
         /// Length in the header.
-        said: u32,
+        said: u64,
         /// Actual length.
         found: usize,
     },
@@ -96,21 +107,44 @@ impl Wrapper {
     fn open<'a>(&'a self, bytes: &'a [u8]) -> Result<Unwrapped<'a>, WrapperError> {
         let (header, payload) =
             bytes.split_at_checked(self.header).ok_or_else(|| WrapperError::Header(self.name.clone()))?;
-        let word = |at: usize| u32::from_le_bytes([header[at], header[at + 1], header[at + 2], header[at + 3]]);
-        if let Some(said) = self.length_at.map(word)
+        let number =
+            |(at, form): (usize, IntForm)| form.parse(&header[at..at + usize::try_from(form.width()).unwrap_or(0)]);
+        if let Some(said) = self.length.map(number)
             && usize::try_from(said) != Ok(payload.len())
         {
             return Err(WrapperError::Length { name: self.name.clone(), said, found: payload.len() });
         }
-        if let Some((at, kind)) = self.checksum {
-            let (expected, found) = (kind.of(payload), word(at));
+        if let Some((at, form, kind)) = self.checksum {
+            let mask = u32::MAX >> (32 - 8 * form.width().min(4));
+            let found = u32::try_from(number((at, form))).unwrap_or(0);
+            let expected = kind.of(payload) & mask;
             if expected != found {
                 return Err(WrapperError::Checksum { name: self.name.clone(), expected, found });
             }
         }
         let version = self.version.as_ref().and_then(|field| field.read_header(header));
-        let start = self.start_at.map(|at| Address::new(u64::from(word(at))));
-        Ok(Unwrapped { name: &self.name, payload, start, version })
+        let start = self.start.map(|place| Address::new(number(place)));
+        let (is_opaque, proves_whole) = (self.is_opaque, self.length.is_some() || self.checksum.is_some());
+        Ok(Unwrapped { name: &self.name, payload, start, header, is_opaque, proves_whole, version })
+    }
+}
+
+impl<'a> Unwrapped<'a> {
+    /// A file that is in no wrapper.
+    pub fn plain(file: &'a [u8]) -> Self {
+        Self { name: "", payload: file, start: None, header: &[], is_opaque: false, proves_whole: false, version: None }
+    }
+
+    /// The firmware in the payload.
+    pub fn file(&self) -> FirmwareFile {
+        match self.is_opaque {
+            true => {
+                let (bytes, version) = (self.header.into(), self.version.clone());
+                let header = OpaqueHeader { bytes, version, proves_whole: self.proves_whole };
+                FirmwareFile::opaque(self.payload, header)
+            }
+            false => FirmwareFile::parse(self.payload),
+        }
     }
 }
 
@@ -138,10 +172,11 @@ mod tests {
             name: "Skerrow package".into(),
             magic: b"SKW1".to_vec(),
             header: 20,
-            length_at: Some(4),
-            start_at: Some(12),
+            length: Some((4, IntForm::U32le)),
+            start: Some((12, IntForm::U32le)),
             version: Some(VersionField::at(16)),
-            checksum: Some((8, ChecksumKind::Crc32)),
+            checksum: Some((8, IntForm::U32le, ChecksumKind::Crc32)),
+            is_opaque: false,
         };
         // CRC-32 of "123456789" is CBF43926: the check value of its catalogue entry.
         let mut file = b"SKW1\x09\0\0\0\x26\x39\xF4\xCB\x00\x24\x00\x0A\x50\x01\x00\x00123456789".to_vec();

@@ -277,7 +277,7 @@ pub fn unwrapped<'a>(
 ) -> Result<Unwrapped<'a>, CliError> {
     let wrappers = sheets.iter().flat_map(|sheet| &sheet.wrappers);
     let Some(opened) = wrappers.filter_map(|wrapper| wrapper.unwrap(bytes)).next() else {
-        return Ok(Unwrapped { name: "", payload: bytes, start: None, version: None });
+        return Ok(Unwrapped::plain(bytes));
     };
     let opened = opened.map_err(|error| CommandError::Damaged { path: path.to_owned(), reason: error.to_string() })?;
     options.at = options.at.or(opened.start);

@@ -420,10 +420,11 @@ fn run(
         names.region_start,
         names.region_size,
         names.whole,
+        names.header,
     ];
     let value = |name| {
         let text = recorded.get(dialect.name_text(name))?;
-        Some(match name == names.data || name == names.whole {
+        Some(match name == names.data || name == names.whole || name == names.header {
             true => text::parse_hex(text)?.into(),
             false => Value::Int(text.parse().ok()?),
         })

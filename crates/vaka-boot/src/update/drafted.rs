@@ -70,7 +70,8 @@ impl UnitLimits {
         Self {
             sectors: connection.sectors().cloned().unwrap_or_else(|| resolved.variant.flash.clone()),
             block_size: connection.block_size(),
-            can_read: connection.can_read() && wants_read(request),
+            // The memory holds something else than the file.
+            can_read: connection.can_read() && wants_read(request) && !resolved.variant.image.is_opaque,
             attributes: connection.attributes(),
             offer: connection.offer().map(check_wanted),
         }

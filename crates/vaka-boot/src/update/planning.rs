@@ -66,6 +66,7 @@ pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<
 pub(super) fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Request<'_>) -> WriteLimits<'v> {
     let kind = &route.kind;
     let can_read = request.read_back
+        && !variant.image.is_opaque
         && kind.volume().is_none_or(|disk| disk.application_file.is_some())
         && kind.dialect().is_none_or(|route| route.dialect.can_read());
     WriteLimits { sectors: &variant.flash, block_size: None, can_read, attributes: None, offer: None }

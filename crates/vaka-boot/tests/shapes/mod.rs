@@ -8,6 +8,7 @@ pub mod beckon;
 pub mod belfry;
 pub mod bellows;
 pub mod berth;
+pub mod casket;
 pub mod chorus;
 pub mod galley;
 pub mod ledger;
@@ -163,7 +164,9 @@ impl Shape {
 
     pub fn try_sheet_of(&self, text: &str) -> Result<Sheet, SheetErrors> {
         let dialect = Dialect::parse(self.name, self.dialect, &no_files).unwrap_or_else(|errors| panic!("{errors}"));
-        assert!(dialect.warnings.is_empty(), "{}: {:?}", self.name, dialect.warnings);
+        // A unit that shows nothing of its memory cannot be verified.
+        let says_more = dialect.warnings.iter().any(|warning| !warning.message.starts_with("no verification"));
+        assert!(!says_more, "{}: {:?}", self.name, dialect.warnings);
         let dialects: Dialects = [(dialect.name.clone(), Arc::new(dialect))].into();
         Sheet::parse_with("shape.toml", text, &dialects)
     }

@@ -188,6 +188,11 @@ impl Scene {
         let bench = Bench::new(vec![Arc::new(self.bus())], &self.sheets);
         let label = self.label.map(str::to_owned).filter(|_| !self.sheets.is_empty());
         let mut request = Request { label, rewrite: self.rewrite, wait: Duration::from_secs(5), ..Request::new(file) };
+        // As the program does with the file that it opens.
+        let wrappers = self.sheets.iter().flat_map(|sheet| &sheet.wrappers);
+        if let Some(opened) = wrappers.filter_map(|wrapper| wrapper.unwrap(file)).next() {
+            request.file = opened.unwrap().file();
+        }
         change(&mut request);
         let stop = AtomicBool::new(false);
         let mut events = Vec::new();

@@ -14,6 +14,9 @@ use vaka_image::stamp::{self, SealState, StampSearch};
 pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Claim>) -> Evidence {
     let (mut proofs, mut failures) = (Vec::new(), Vec::new());
     proofs.extend(of_format(image));
+    if image.facts().opaque.as_ref().is_some_and(|opaque| opaque.proves_whole) {
+        proofs.push("its header");
+    }
     if claim.is_some() {
         proofs.push("the release's digest");
     }

@@ -13,6 +13,9 @@ use vaka_image::stamp::{self, StampSearch};
 
 /// The version in the image: at the offset that the sheet gives, or in the UF2 tags.
 pub fn image_version(variant: &Variant, image: &Image) -> Option<Version> {
+    if let Some(opaque) = &image.facts().opaque {
+        return opaque.version.clone();
+    }
     let placed = || {
         let image = piece(variant, &variant.image, image)?;
         variant.image.version.as_ref()?.read(&image)

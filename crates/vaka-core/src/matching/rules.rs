@@ -78,6 +78,7 @@ fn of_piece(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image)
     let mut evidence = vec![start_address(variant, rules, image)];
     evidence.extend(start_vectors(variant, rules, image));
     evidence.extend(marks(variant, rules, image));
+    evidence.extend(opaque(variant, rules, image));
     evidence.extend(stamp(sheet, variant, rules, image));
     evidence
 }
@@ -250,6 +251,29 @@ fn marks(variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Evidence> 
         }
     };
     rules.marks.iter().map(rule).collect()
+}
+
+/// Whether the file is opaque as the sheet says, and the marks of its header.
+fn opaque(variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Evidence> {
+    let header = image.facts().opaque.as_ref().map(|opaque| &opaque.bytes);
+    let Some(header) = header.filter(|_| rules.is_opaque) else {
+        let says = if header.is_some() { "a payload that only a bootloader understands" } else { "plain firmware" };
+        let differs = header.is_some() != rules.is_opaque;
+        let seen = || file_observation(variant, Source::Mark, says);
+        let wanted = if rules.is_opaque { "an opaque payload with its header" } else { "plain firmware" };
+        return differs.then(|| seen().conflicts(format!("{}'s is {wanted}", variant.id))).into_iter().collect();
+    };
+    let rule = |mark: &crate::sheet::Mark| {
+        let from = usize::try_from(mark.offset).unwrap_or(usize::MAX);
+        let found = from.checked_add(mark.bytes.len()).and_then(|end| header.get(from..end));
+        let says = format!("{} {} in the header", mark.meaning, found.map_or("missing".to_owned(), show_bytes));
+        let seen = file_observation(variant, Source::Mark, says);
+        match found == Some(&mark.bytes[..]) {
+            true => seen.agrees(format!("{}'s", variant.id)),
+            false => seen.conflicts(format!("{}'s is {}", variant.id, show_bytes(&mark.bytes))),
+        }
+    };
+    rules.header_marks.iter().map(rule).collect()
 }
 
 /// The bytes as quoted text if printable, else in hex.

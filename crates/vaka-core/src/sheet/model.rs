@@ -372,6 +372,10 @@ pub struct ImageRules {
     pub vectors: Option<VectorKind>,
     /// Bytes it must have.
     pub marks: Vec<Mark>,
+    /// Whether only the bootloader understands it: it is not examined, and not compared with memory.
+    pub is_opaque: bool,
+    /// Bytes that the header of an opaque image must have.
+    pub header_marks: Vec<Mark>,
     /// The version in the image.
     pub version: Option<VersionField>,
     /// Offset of the stamp; without it the stamp is searched for.
@@ -393,6 +397,8 @@ impl ImageRules {
             binary_at: None,
             vectors: None,
             marks: Vec::new(),
+            is_opaque: false,
+            header_marks: Vec::new(),
             version: None,
             stamp_offset: None,
             minimum_version: None,

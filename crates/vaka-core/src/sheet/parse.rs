@@ -6,9 +6,8 @@
 use std::ops::Range;
 
 use super::raw::{
-    Number, RawAllowed, RawApplication, RawFact, RawImage, RawMark, RawMinimumVersion, RawPart, RawPlace, RawProduct,
-    RawRegion, RawSheet, RawShows, RawString, RawTransferable, RawVariant, RawVersionSource, RawWrapper, RawZone,
-    Spanned,
+    Number, RawAllowed, RawApplication, RawFact, RawImage, RawMark, RawMinimumVersion, RawPart, RawProduct, RawRegion,
+    RawSheet, RawShows, RawString, RawTransferable, RawVariant, RawVersionSource, RawZone, Spanned,
 };
 use super::{
     AmbiguousLabel, Application, BOOTLOADER, Companion, DescriptorPattern, Dialects, ExpectedDevice, Fact, HAND_OVER,
@@ -543,6 +542,12 @@ impl Checker<'_> {
             let offset = inside("offset", &mark.offset, bytes.len() as u64)?;
             marks.push(Mark { offset, bytes, meaning: self.words("meaning", &mark.meaning)? });
         }
+        let header_marks = raw.header_marks.iter().map(|mark| {
+            let (offset, bytes) = (self.size("offset", &mark.offset)?, self.mark_bytes(mark)?);
+            Ok(Mark { offset, bytes, meaning: self.words("meaning", &mark.meaning)? })
+        });
+        let header_marks = header_marks.collect::<Checked<Vec<Mark>>>()?;
+        self.opaque_keys(raw)?;
         let of_image = |offset: &Spanned<Number>, len: u64| inside("offset", offset, len);
         let version = raw.version.as_ref().map(|version| self.version_field(version, &of_image)).transpose()?;
         let stamp_len = stamp::HEAD as u64;
@@ -555,6 +560,8 @@ impl Checker<'_> {
             binary_at,
             vectors: raw.vectors,
             marks,
+            is_opaque: raw.opaque,
+            header_marks,
             version,
             stamp_offset,
             minimum_version: raw
@@ -580,41 +587,7 @@ impl Checker<'_> {
         Ok((Version::parse(&self.words("minimum_version", &at(version))?), why))
     }
 
-    fn wrapper(&self, raw: &RawWrapper) -> Checked<Wrapper> {
-        let magic = hex_bytes(raw.magic.get_ref()).ok_or_else(|| {
-            let message = "write bytes as hex pairs, like \"53 4B 57 31\"".into();
-            self.error(&raw.magic.span(), "magic", message)
-        })?;
-        let header = self.size("header", &raw.header)?;
-        let header =
-            usize::try_from(header).ok().filter(|len| (magic.len()..=65536).contains(len)).ok_or_else(|| {
-                let message = "must be at least as long as the magic, and at most 64 KiB".into();
-                self.error(&raw.header.span(), "header", message)
-            })?;
-        let inside = |offset: &Spanned<Number>, len: usize| {
-            let at = usize::try_from(self.size("offset", offset)?).unwrap_or(usize::MAX);
-            match at.checked_add(len) {
-                Some(end) if at >= magic.len() && end <= header => Ok(at),
-                _ => Err(self.error(&offset.span(), "offset", "is outside the header, or inside its magic".into())),
-            }
-        };
-        let in_header = |offset: &Spanned<Number>, len: u64| {
-            inside(offset, usize::try_from(len).unwrap_or(usize::MAX)).map(|at| at as u64)
-        };
-        let place = |raw: &Option<RawPlace>, len| raw.as_ref().map(|place| inside(&place.offset, len)).transpose();
-        let checksum = raw.checksum.as_ref().map(|raw| Ok((inside(&raw.offset, 4)?, raw.kind)));
-        Ok(Wrapper {
-            name: self.words("name", &raw.name)?,
-            length_at: place(&raw.length, 4)?,
-            start_at: place(&raw.start, 4)?,
-            version: raw.version.as_ref().map(|version| self.version_field(version, &in_header)).transpose()?,
-            checksum: checksum.transpose()?,
-            header,
-            magic,
-        })
-    }
-
-    fn mark_bytes(&self, raw: &RawMark) -> Checked<Vec<u8>> {
+    pub(super) fn mark_bytes(&self, raw: &RawMark) -> Checked<Vec<u8>> {
         match (&raw.text, &raw.bytes) {
             (Some(text), None) if !text.get_ref().is_empty() => Ok(text.get_ref().clone().into_bytes()),
             (None, Some(bytes)) => hex_bytes(bytes.get_ref()).ok_or_else(|| {
@@ -727,6 +700,6 @@ impl Checker<'_> {
 }
 
 /// Hex pairs, at least one.
-fn hex_bytes(text: &str) -> Option<Vec<u8>> {
+pub(super) fn hex_bytes(text: &str) -> Option<Vec<u8>> {
     text::parse_hex(text).filter(|bytes| !bytes.is_empty())
 }

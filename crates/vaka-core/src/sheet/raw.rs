@@ -330,6 +330,12 @@ pub(super) struct RawImage {
     pub(super) vectors: Option<VectorKind>,
     #[serde(default)]
     pub(super) marks: Vec<RawMark>,
+    /// Only the bootloader understands the image, which has a header of a [[wrapper]].
+    #[serde(default)]
+    pub(super) opaque: bool,
+    /// Bytes of the header.
+    #[serde(default)]
+    pub(super) header_marks: Vec<RawMark>,
     pub(super) version: Option<Spanned<RawVersion>>,
     pub(super) stamp: Option<RawPlace>,
     pub(super) minimum_version: Option<Spanned<RawMinimumVersion>>,
@@ -463,17 +469,31 @@ pub(super) struct RawWrapper {
     pub(super) name: Spanned<String>,
     pub(super) magic: Spanned<String>,
     pub(super) header: Spanned<Number>,
-    pub(super) length: Option<RawPlace>,
-    pub(super) start: Option<RawPlace>,
+    pub(super) length: Option<RawHeaderInt>,
+    pub(super) start: Option<RawHeaderInt>,
     pub(super) version: Option<Spanned<RawVersion>>,
-    pub(super) checksum: Option<RawChecksum>,
+    pub(super) checksum: Option<RawHeaderChecksum>,
+    /// Only the bootloader understands the payload.
+    #[serde(default)]
+    pub(super) opaque: bool,
 }
 
+/// A number in a header.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
-pub(super) struct RawChecksum {
+pub(super) struct RawHeaderInt {
     pub(super) offset: Spanned<Number>,
+    pub(super) form: Option<IntForm>,
+}
+
+/// A checksum in a header.
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawHeaderChecksum {
+    pub(super) offset: Spanned<Number>,
+    pub(super) form: Option<IntForm>,
     pub(super) kind: ChecksumKind,
 }
 

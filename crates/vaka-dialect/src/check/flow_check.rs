@@ -268,6 +268,7 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
     let read_length = of_read.map_or(length, |len| Type::Int(1, (len as i128).max(1)));
     run(N::Read, &mut with(&known, &[(given.address, address), (given.length, read_length)]));
     run(N::Erase, &mut with(&known, &[(given.address, address), (given.length, length), (given.index, length)]));
+    known.learn(given.header, Type::Bytes(None));
     let mut begun = with(&known, &whole);
     run(N::Begin, &mut begun);
     for (name, _) in whole {

@@ -343,6 +343,7 @@ impl Checker<'_> {
             chunks: name("chunks"),
             last: name("last"),
             whole: name("whole"),
+            header: name("header"),
             origin: name("origin"),
             region_start: name("region_start"),
             region_size: name("region_size"),

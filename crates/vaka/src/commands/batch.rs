@@ -250,7 +250,7 @@ impl<'a> UpdateJob<'a> {
     ) -> Result<UpdateSource, crate::cli_error::CliError> {
         let bytes = input_file::firmware(path)?;
         let mut options = args.choose.options();
-        let file = FirmwareFile::parse(environment::unwrapped(path, &bytes, sheets, &mut options)?.payload);
+        let file = environment::unwrapped(path, &bytes, sheets, &mut options)?.file();
         let content = attempt::content(&file, args.choose.options());
         let begun = Box::new(attempt::begun(path, common, &bytes, content.as_ref()));
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned());

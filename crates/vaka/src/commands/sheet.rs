@@ -82,7 +82,8 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> ExitCode {
 fn without_proof(sheet: &Sheet) -> Vec<&str> {
     let proves_nothing = |variant: &&Variant| {
         let rules = &variant.image;
-        rules.length.is_none() && rules.checksum.is_none() && rules.stamp_offset.is_none()
+        let has_none = rules.length.is_none() && rules.checksum.is_none() && rules.stamp_offset.is_none();
+        has_none && !rules.is_opaque
     };
     sheet.variants.iter().filter(proves_nothing).map(|variant| variant.id.as_str()).collect()
 }

@@ -7,7 +7,7 @@ use vaka_boot::context::Context;
 use vaka_boot::update::{self, Request, SaveFn};
 use vaka_core::event::{Event, FailureText};
 use vaka_core::unit::MemoryChoice;
-use vaka_image::{FirmwareFile, Image};
+use vaka_image::Image;
 use vaka_usb::SystemClock;
 
 use super::release;
@@ -34,7 +34,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         return Err(environment::no_sheets());
     }
     let mut options = args.choose.options();
-    let file = FirmwareFile::parse(environment::unwrapped(path, &bytes, &sheets, &mut options)?.payload);
+    let file = environment::unwrapped(path, &bytes, &sheets, &mut options)?.file();
     let bench = environment::bench(common, &sheets)?;
     let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
     if let Some(path) = &args.save {

@@ -247,6 +247,9 @@ impl DialectSession {
 
     /// Sets what begins at the first chunk.
     fn prepare(&mut self, image: &Image, runs: &[Run]) {
+        let header = image.facts().opaque.as_ref().map(|opaque| Value::Bytes(opaque.bytes.clone()));
+        let name = self.talk.dialect().given().header;
+        self.talk.memory_mut().set(name, Some(header.unwrap_or_else(|| Vec::new().into())));
         self.index = 0;
         self.chunks = runs.iter().map(|run| run.blocks().count() as u64).sum();
         let start = runs.iter().map(|run| run.span().start()).min();
@@ -357,8 +360,11 @@ impl Session for DialectSession {
     fn begin(&mut self, image: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {
         self.prepare(image, runs);
         let Some((_, whole)) = &self.whole else { return Ok(()) };
-        if self.talk.dialect().needs_whole {
-            let given = vec![(self.talk.dialect().given().whole, Value::Bytes(whole.clone()))];
+        let names = self.talk.dialect().given();
+        let whole = Some((names.whole, Value::Bytes(whole.clone()))).filter(|_| self.talk.dialect().needs_whole);
+        let header = image.facts().opaque.as_ref().map(|opaque| (names.header, Value::Bytes(opaque.bytes.clone())));
+        let given: Vec<(vaka_dialect::Name, Value)> = whole.into_iter().chain(header).collect();
+        if !given.is_empty() {
             self.talk.give(given);
         }
         self.talk.run(OperationName::Begin, self.of_whole(), cx).map(drop)
