@@ -32,6 +32,8 @@ pub struct ReplayResult {
     pub frames: Vec<TracedFrame>,
     /// The failure, if any.
     pub fault: Option<String>,
+    /// Each wait of the dialect between two transfers, and the time that the record has there.
+    pub waits: Vec<(Duration, Duration)>,
 }
 
 /// One recorded transfer.
@@ -42,6 +44,9 @@ struct Transfer {
     ended: Result<Vec<u8>, TransferError>,
     /// The size of a transfer whose bytes the trace conceals.
     concealed: Option<u64>,
+    /// Its end, in milliseconds since the start of the trace, and its duration.
+    end_ms: f64,
+    took_ms: f64,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -128,7 +133,8 @@ impl Recorded {
             return;
         }
         let data = line.data.unwrap_or_default().0;
-        let transfer = Transfer { asked, data, ended, concealed: line.concealed };
+        let (end_ms, took_ms) = (line.t.unwrap_or(0.0), line.took.unwrap_or(0.0));
+        let transfer = Transfer { asked, data, ended, concealed: line.concealed, end_ms, took_ms };
         match self.operations.last_mut() {
             Some((_, _, transfers)) => transfers.push_back(transfer),
             None => self.before.push_back(transfer),
@@ -145,7 +151,14 @@ struct ReplayState {
     later: Mutex<VecDeque<Recorded>>,
     /// Operations of a later device.
     more: Mutex<Vec<RecordedOperation>>,
+    /// The end of the last transfer: by the clock, and in the record in milliseconds.
+    last: Mutex<Option<(Duration, f64)>>,
+    /// Waits of the present operation.
+    waits: Mutex<Vec<(Duration, Duration)>>,
 }
+
+/// A pause that is compared. Chosen by us: shorter ones are the host's own time.
+const SHORTEST_WAIT: Duration = Duration::from_millis(1);
 
 fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     of.lock().unwrap_or_else(PoisonError::into_inner)
@@ -209,10 +222,22 @@ impl Replayer {
             )));
         }
         lock(&self.stage.transfers).pop_front();
+        self.compare_wait(&next);
         if matches!(next.ended, Err(TransferError::Timeout)) {
             self.clock.sleep(timeout);
         }
+        *lock(&self.stage.last) = Some((self.clock.now(), next.end_ms));
         next.ended
+    }
+
+    /// Notes the time since the last transfer, if the dialect waited.
+    fn compare_wait(&self, next: &Transfer) {
+        let Some((since, end_ms)) = *lock(&self.stage.last) else { return };
+        let waited = self.clock.now().saturating_sub(since);
+        if waited >= SHORTEST_WAIT {
+            let recorded = Duration::try_from_secs_f64((next.end_ms - next.took_ms - end_ms).max(0.0) / 1000.0);
+            lock(&self.stage.waits).push((waited, recorded.unwrap_or_default()));
+        }
     }
 
     fn differs(&self, words: String) -> TransferError {
@@ -347,13 +372,15 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
     let dialect = match with_parameters(dialect, &device.parameters) {
         Ok(dialect) => dialect,
         Err(fault) => {
-            return vec![ReplayResult { operation: PARAMETERS.into(), frames: Vec::new(), fault: Some(fault) }];
+            let (operation, frames, waits) = (PARAMETERS.into(), Vec::new(), Vec::new());
+            return vec![ReplayResult { operation, frames, fault: Some(fault), waits }];
         }
     };
     match Interpreter::open(Box::new(player), dialect, Some(reopen), &mut cx) {
         Err(error) => {
             let fault = lock(&stage.difference).take().unwrap_or_else(|| error.to_string());
-            played.push(ReplayResult { operation: "(opening)".into(), frames: Vec::new(), fault: Some(fault) });
+            let (operation, frames, waits) = ("(opening)".into(), Vec::new(), Vec::new());
+            played.push(ReplayResult { operation, frames, fault: Some(fault), waits });
         }
         Ok(mut talk) => {
             let mut random = device.random;
@@ -372,8 +399,9 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
                 let fault = run(&mut talk, &name, &given, &stage, &mut cx);
                 operations.extend(std::mem::take(&mut *lock(&stage.more)));
                 let frames = std::mem::take(&mut *frames.borrow_mut());
+                let waits = std::mem::take(&mut *lock(&stage.waits));
                 if name != GIVEN && name != ASKED {
-                    played.push(ReplayResult { operation: name, frames, fault });
+                    played.push(ReplayResult { operation: name, frames, fault, waits });
                 }
             }
         }

@@ -342,3 +342,19 @@ fn single_exchanges_are_tried_on_a_unit() {
     assert!(after[0x1C00..0x1C80].iter().all(|byte| *byte == 0xFF));
     assert!(after[..0x1C00] == before[..0x1C00] && after[0x1C80..] == before[0x1C80..]);
 }
+
+/// A replay compares the times where the dialect waits.
+#[test]
+fn a_replay_compares_waits() {
+    let bench = CASES[1].bench();
+    let file = firmware("auk-2.1.0.bin");
+    let update = ["update", file.to_str().unwrap(), "--variant", "h1", "--wait", WAIT, "--trace", "run.trace"];
+    bench.run(&update).expect(0, &["confirmed"]);
+    let dialect = fs::read_to_string(root().join("demo/sheets/auk.dialect.toml")).unwrap();
+    assert!(dialect.contains("pause = \"5 ms\""));
+    bench.file("same.dialect.toml", dialect.as_bytes());
+    bench.file("slow.dialect.toml", dialect.replace("pause = \"5 ms\"", "pause = \"500 ms\"").as_bytes());
+    bench.run(&["dialect", "replay", "same.dialect.toml", "run.trace"]).expect(0, &["waits", "recorded"]);
+    let slow = bench.run(&["dialect", "replay", "slow.dialect.toml", "run.trace"]);
+    slow.expect(0, &["Note: in 'erase' the dialect waits 0.50 s, where the record has"]);
+}

@@ -2,10 +2,11 @@
 
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 use serde_json::json;
-use vaka_base::text;
-use vaka_core::event::ExitCode;
+use vaka_base::{duration, text};
+use vaka_core::event::{ExitCode, milliseconds};
 use vaka_dialect::{Dialect, OperationName};
 use vaka_dialect::{carrier, protocols};
 
@@ -167,27 +168,66 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, format: OutputFor
     Ok(worst)
 }
 
-fn replay(dialect: &Dialect, trace: &Path, format: OutputFormat) -> Outcome {
-    let all = played(dialect, trace)?;
-    let mut rows: Vec<(String, usize, usize, usize)> = Vec::new();
-    for played in &all {
-        let frames = played.frames.len();
-        let failed = usize::from(played.fault.is_some());
-        match rows.iter_mut().find(|(name, ..)| *name == played.operation) {
-            Some((_, times, count, faults)) => {
-                (*times, *count, *faults) = (*times + 1, *count + frames, *faults + failed)
-            }
-            None => rows.push((played.operation.clone(), 1, frames, failed)),
+/// All runs of one operation.
+struct ReplaySummary {
+    operation: String,
+    times: usize,
+    frames: usize,
+    faults: usize,
+    /// What the dialect waits between transfers, and the time that the record has there.
+    waited: Duration,
+    recorded: Duration,
+}
+
+fn summary(all: &[ReplayResult]) -> Vec<ReplaySummary> {
+    let mut rows: Vec<ReplaySummary> = Vec::new();
+    for played in all {
+        let at = rows.iter().position(|row| row.operation == played.operation).unwrap_or_else(|| {
+            let (operation, none) = (played.operation.clone(), Duration::ZERO);
+            rows.push(ReplaySummary { operation, times: 0, frames: 0, faults: 0, waited: none, recorded: none });
+            rows.len() - 1
+        });
+        let row = &mut rows[at];
+        row.times += 1;
+        row.frames += played.frames.len();
+        row.faults += usize::from(played.fault.is_some());
+        row.waited += played.waits.iter().map(|(waited, _)| *waited).sum();
+        row.recorded += played.waits.iter().map(|(_, recorded)| *recorded).sum();
+    }
+    rows
+}
+
+/// Says where the dialect waits another time than the record shows, once for each operation.
+fn note_waits(all: &[ReplayResult]) {
+    let mut noted: Vec<&str> = Vec::new();
+    for played in all {
+        // The host adds its own time to each wait.
+        let differs = |(waited, recorded): &&(Duration, Duration)| {
+            *waited > *recorded + Duration::from_millis(1) || *recorded > *waited * 2 + Duration::from_millis(100)
+        };
+        let Some((waited, recorded)) = played.waits.iter().find(differs) else { continue };
+        if !noted.contains(&played.operation.as_str()) {
+            noted.push(&played.operation);
+            let (waited, recorded) = (duration::measured(*waited), duration::measured(*recorded));
+            let name = &played.operation;
+            print_line(&format!("Note: in '{name}' the dialect waits {waited}, where the record has {recorded}."));
         }
     }
+}
+
+fn replay(dialect: &Dialect, trace: &Path, format: OutputFormat) -> Outcome {
+    let all = played(dialect, trace)?;
+    let rows = summary(&all);
     if format == OutputFormat::Json {
-        for (operation, times, frames, different) in &rows {
+        for row in &rows {
             json::line(&json!({
                 "event": "replayed",
-                "operation": operation,
-                "times": times,
-                "frames": frames,
-                "different": different,
+                "operation": row.operation,
+                "times": row.times,
+                "frames": row.frames,
+                "different": row.faults,
+                "waited_ms": milliseconds(row.waited),
+                "recorded_ms": milliseconds(row.recorded),
             }));
         }
         for played in all.iter().filter(|played| played.fault.is_some()) {
@@ -196,13 +236,17 @@ fn replay(dialect: &Dialect, trace: &Path, format: OutputFormat) -> Outcome {
         let is_same = all.iter().all(|played| played.fault.is_none());
         return Ok(if is_same { ExitCode::Done } else { ExitCode::Differs });
     }
-    let cells = |(name, times, frames, faults): (String, usize, usize, usize)| {
-        let says =
-            if faults == 0 { "as recorded".to_owned() } else { format!("{} DIFFERENT", text::count(faults, "time")) };
-        vec![name, times.to_string(), frames.to_string(), says]
+    let time = |time: Duration| if time.is_zero() { "-".to_owned() } else { duration::measured(time) };
+    let cells = |row: ReplaySummary| {
+        let says = match row.faults {
+            0 => "as recorded".to_owned(),
+            faults => format!("{} DIFFERENT", text::count(faults, "time")),
+        };
+        vec![row.operation, row.times.to_string(), row.frames.to_string(), time(row.waited), time(row.recorded), says]
     };
-    let head = ["operation", "times", "frames", ""];
+    let head = ["operation", "times", "frames", "waits", "recorded", ""];
     table::plain(&head, rows.into_iter().map(cells).collect()).lines().for_each(print_line);
+    note_waits(&all);
     let Some(first) = all.iter().find(|played| played.fault.is_some()) else {
         print_line("\nThe dialect sends the recorded frames and parses all replies.");
         return Ok(ExitCode::Done);
