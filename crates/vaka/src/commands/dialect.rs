@@ -174,7 +174,7 @@ struct ReplaySummary {
     times: usize,
     frames: usize,
     faults: usize,
-    /// What the dialect waits between transfers, and the time that the record has there.
+    /// The waits of the dialect between transfers, and the time that the record has there.
     waited: Duration,
     recorded: Duration,
 }
