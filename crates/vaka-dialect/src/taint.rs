@@ -4,8 +4,8 @@
 use std::collections::BTreeSet;
 
 use super::field::{Field, Form};
-use super::model::{Dialect, Exchange};
-use super::steps::Step;
+use super::model::{Dialect, Exchange, OperationName};
+use super::steps::{Callee, Step};
 use super::value::Name;
 
 /// Marks every exchange and every raw step whose bytes depend on a secret.
@@ -80,3 +80,38 @@ fn depends(field: &Field, tainted: &BTreeSet<Name>) -> bool {
     let names = of_bits.iter().filter_map(|bit| bit.name).chain(field.name);
     names.into_iter().any(|name| tainted.contains(&name)) || values.into_iter().any(|value| value.mentions(tainted))
 }
+
+impl Dialect {
+    /// Whether an operation depends on a value that the user supplies.
+    pub fn needs_secret(&self, name: OperationName) -> bool {
+        self.operation(name).is_some_and(|operation| self.any_secret(&operation.steps, 0))
+    }
+
+    fn any_secret(&self, steps: &[Step], depth: usize) -> bool {
+        let any = |steps: &[Step]| self.any_secret(steps, depth + 1);
+        steps.iter().any(|step| match step {
+            // A checked dialect is not recursive.
+            _ if depth > MOST_DEPTH => true,
+            Step::Let(_, of) | Step::Raw(of, _) => self.is_secret(of),
+            Step::Call { target, given } => {
+                given.iter().any(|(_, of)| self.is_secret(of))
+                    || match target.callee() {
+                        Some(Callee::Exchange(number)) => {
+                            let exchange = self.exchange(number);
+                            exchange.is_secret || any(&exchange.then)
+                        }
+                        Some(Callee::Steps(number)) => any(self.named_steps(number)),
+                        None => false,
+                    }
+            }
+            Step::If { condition, yes, no } => self.is_secret(condition) || any(yes) || any(no),
+            Step::Expect(condition, _) => self.is_secret(condition),
+            Step::Each { of, body, .. } => self.is_secret(of) || any(body),
+            Step::Repeat { body, .. } | Step::Until { body, .. } => any(body),
+            _ => false,
+        })
+    }
+}
+
+/// Nesting that is followed. Chosen by us: more than a checked dialect has.
+const MOST_DEPTH: usize = 64;

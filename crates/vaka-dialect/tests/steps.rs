@@ -249,3 +249,47 @@ fn geometry_bounds_the_addresses() {
     assert_eq!(warnings("start = 0x1000\nsize = 0xF000\n"), Vec::<String>::new());
     assert!(!warnings("start = 0x1000\nsize = 0x1_0000\n").is_empty());
 }
+
+/// What depends on a value that the user supplies, also through other names; and what is wrong with
+/// such values.
+#[test]
+fn secrets_are_followed_through_names() {
+    let text = format!(
+        "{BEGIN}[ask]\ncode = \"the code\"\nkey = {{ question = \"the key\", form = \"hex\", size = 2 }}\n[start]\ns = \"''\"\n\
+         [exchange.plain]\nsend = \"1\"\n[exchange.sealed]\nsend = \"bytes = s\"\n[enter]\ndo = \"plain\"\n\
+         [unlock]\ndo = \"let s = sha256(code ++ key); sealed\"\n[restart]\ndo = \"plain; sealed\"\n"
+    );
+    let dialect = parse(&text).unwrap();
+    let needs =
+        [OperationName::Enter, OperationName::Unlock, OperationName::Restart].map(|name| dialect.needs_secret(name));
+    assert_eq!(needs, [false, true, true]);
+    let sealed = |name: &str| (0..).map(|number| dialect.exchange(number)).find(|exchange| exchange.name == name);
+    assert!(sealed("sealed").unwrap().is_secret && !sealed("plain").unwrap().is_secret);
+    let [code, key] = &dialect.secrets[..] else { panic!("{:?}", dialect.secrets) };
+    assert_eq!((code.parse(" TIDE\n"), key.parse("0a 0B")), (Ok(b"TIDE".to_vec()), Ok(vec![10, 11])));
+    for (secret, given, words) in [
+        (code, " \n", "it is empty"),
+        (key, "0a", "it must have 2 bytes, and has 1"),
+        (key, "0x0a0b", "pairs of hex digits"),
+    ] {
+        assert!(secret.parse(given).unwrap_err().contains(words), "{given}");
+    }
+    for (from, to, words) in [
+        ("\"plain\"\n[unlock]", "\"sealed; let s = code\"\n[unlock]", ""),
+        (
+            "[unlock]",
+            "[identify]\nsend = \"bytes = code\"\nreply = \"u8 n\"\ntells = { n = \"n\" }\n[unlock]",
+            "'code' is not known here",
+        ),
+        ("code = \"the code\"", "n = \"the code\"", "'n' occurs twice"),
+        ("\"the code\"", "\" \"", "the question must not be empty"),
+    ] {
+        let found = parse(&text.replacen(from, to, 1)).err().unwrap_or_default();
+        assert!(found.contains(words) && found.is_empty() == words.is_empty(), "{to}: {found}");
+    }
+    let setup = text.replace("[carrier]\nkind = \"pipes\"", "[carrier]\nkind = \"control\"");
+    let setup = setup
+        .replace("[exchange.plain]\nsend = \"1\"", "[exchange.plain]\nout = { request = 1, value = \"byte(s, 0)\" }");
+    let setup = setup.replace("send = \"bytes = s\"", "out = { request = 2 }\nsend = \"bytes = s\"");
+    assert!(parse(&setup).unwrap_err().contains("cannot be part of a setup packet"));
+}

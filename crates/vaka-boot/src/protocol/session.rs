@@ -111,9 +111,15 @@ pub trait Session {
     /// nothing.
     ///
     /// # Errors
-    /// A frame cannot be made. Nothing was changed.
-    fn rehearse(&mut self, image: &Image, sectors: &[Span], runs: &[Run]) -> Result<(), SessionError> {
-        let _ = (image, sectors, runs);
+    /// A frame cannot be made, or the user stopped the run. Nothing was changed.
+    fn rehearse(
+        &mut self,
+        image: &Image,
+        sectors: &[Span],
+        runs: &[Run],
+        cx: &mut Context<'_>,
+    ) -> Result<(), SessionError> {
+        let _ = (image, sectors, runs, cx);
         Ok(())
     }
 

@@ -75,7 +75,7 @@ impl Executor<'_, '_> {
         let plan = self.plan;
         let (sectors, runs) = (plan.plan().sectors(), plan.plan().runs());
         if !runs.is_empty() {
-            let rehearsed = self.session.rehearse(self.image, sectors, runs);
+            let rehearsed = self.session.rehearse(self.image, sectors, runs, self.cx);
             rehearsed.map_err(|error| self.failed(Activity::BeginningToWrite(self.image.start()), &error))?;
         }
         let done = plan.memory_steps().try_for_each(|(step, operation)| self.run_step(step, operation));

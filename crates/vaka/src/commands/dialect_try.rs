@@ -117,8 +117,7 @@ impl Session {
         match script {
             Script::Steps(steps) => self.ask()?.run_steps(&steps, cx).map_err(|error| failed(&self.place, &error))?,
             Script::Operation(name, given) => {
-                let asks = !matches!(name, OperationName::Sync | OperationName::Identify | OperationName::Recover);
-                if asks {
+                if self.dialect.needs_secret(name) {
                     self.ask()?;
                 }
                 let given = given.into_iter().map(|(key, of)| Ok((key, self.talk.memory().value(&of)?)));

@@ -115,7 +115,9 @@ pub fn enter(
 ) -> Result<(), SessionError> {
     let mut talk = Interpreter::open(device, dialect, None, cx)?;
     talk.supply(secrets);
-    talk.ask()?;
+    if talk.dialect().needs_secret(OperationName::Enter) {
+        talk.ask()?;
+    }
     match talk.run(OperationName::Enter, Vec::new(), cx) {
         // The unit may disconnect before its reply is complete.
         Ok(_) | Err(SessionError::Disconnected) => {}
@@ -258,7 +260,14 @@ impl DialectSession {
         self.whole = span.map(|span| (span.start(), filled(image, span).into()));
     }
 
-    /// The arguments of `erase`.
+    /// The arguments of an `erase` of everything that the route writes.
+    fn of_everything(&self) -> Vec<(vaka_dialect::Name, Value)> {
+        let names = self.talk.dialect().given();
+        let [_, start, size] = self.params.given;
+        vec![(names.address, Self::number(start)), (names.length, Self::number(size)), (names.index, Self::number(0))]
+    }
+
+    /// The arguments of `erase` for a sector.
     fn of_sector(&self, sector: Span) -> Vec<(vaka_dialect::Name, Value)> {
         let names = self.talk.dialect().given();
         let from = sector.start().get().saturating_sub(self.params.given[0]);
@@ -325,25 +334,28 @@ impl Session for DialectSession {
     }
 
     fn erase_all(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        let names = self.talk.dialect().given();
-        let [_, start, size] = self.params.given;
-        let given = vec![
-            (names.address, Self::number(start)),
-            (names.length, Self::number(size)),
-            (names.index, Self::number(0)),
-        ];
-        self.talk.run(OperationName::Erase, given, cx).map(drop)
+        self.talk.run(OperationName::Erase, self.of_everything(), cx).map(drop)
     }
 
     fn erases_at_once(&self) -> bool {
         matches!(self.talk.dialect().erases_itself(), Some(Erases::Covered | Erases::Everything))
     }
 
-    fn rehearse(&mut self, image: &Image, sectors: &[Span], runs: &[Run]) -> Result<(), SessionError> {
+    fn rehearse(
+        &mut self,
+        image: &Image,
+        sectors: &[Span],
+        runs: &[Run],
+        cx: &mut Context<'_>,
+    ) -> Result<(), SessionError> {
         self.prepare(image, runs);
         let mut rehearsal = Rehearsal::new(self.talk.memory().clone());
-        if self.params.offer.erase.is_some_and(|by| by != EraseBy::All) {
-            sectors.iter().try_for_each(|sector| rehearsal.run(OperationName::Erase, self.of_sector(*sector)))?;
+        match self.params.offer.erase {
+            Some(EraseBy::All) => rehearsal.run(OperationName::Erase, self.of_everything())?,
+            Some(_) => {
+                sectors.iter().try_for_each(|sector| rehearsal.run(OperationName::Erase, self.of_sector(*sector)))?;
+            }
+            None => {}
         }
         let names = self.talk.dialect().given();
         let whole = self.whole.iter().filter(|_| self.talk.dialect().needs_whole);
@@ -351,6 +363,9 @@ impl Session for DialectSession {
         begun.extend(whole.map(|(_, whole)| (names.whole, Value::Bytes(whole.clone()))));
         rehearsal.run(OperationName::Begin, begun)?;
         for (index, block) in (0..).zip(runs.iter().flat_map(Run::blocks)) {
+            if cx.stop_requested() {
+                return Err(SessionError::Stopped);
+            }
             let data = filled(image, block.span);
             rehearsal.run(OperationName::Write, self.of_chunk(index, block.span.start(), &data))?;
         }
