@@ -250,7 +250,7 @@ fn geometry_bounds_the_addresses() {
     assert!(!warnings("start = 0x1000\nsize = 0x1_0000\n").is_empty());
 }
 
-/// What depends on a value that the user supplies, also through other names; and what is wrong with
+/// Secrets are followed through other names; wrong ones are found with
 /// such values.
 #[test]
 fn secrets_are_followed_through_names() {
