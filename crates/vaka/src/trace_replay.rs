@@ -391,6 +391,9 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
                     .ok_or_else(|| format!("the trace has no {size} random bytes here"))
             };
             talk.draw_from(Box::new(next));
+            // A trace has the header of an opaque image only.
+            let header = talk.dialect().given().header;
+            talk.memory_mut().set(header, Some(Vec::new().into()));
             let sink = frames.clone();
             talk.watch(Box::new(move |seen| sink.borrow_mut().push(seen)));
             let mut operations: VecDeque<_> = device.operations.into();

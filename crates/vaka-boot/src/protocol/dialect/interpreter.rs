@@ -264,7 +264,7 @@ impl Interpreter {
         if dialect.operation(name).is_some() {
             self.wire.note(&dialect, name.word(), &given);
         }
-        let recovers = dialect.operation(OperationName::Recover).is_some() && name != OperationName::Recover;
+        let recovers = dialect.operation(OperationName::Recover).is_some() && is_of_bootloader(name);
         let repeats = recovers && name.is_read_only() && !name.is_repeated();
         let mut left = if repeats { TRIES } else { 1 };
         let mut first = None;
@@ -368,7 +368,9 @@ impl Interpreter {
                 Err(_) => {
                     cx.clock().sleep(every);
                     self.settle(bounds, cx);
-                    self.recover(cx);
+                    if is_of_bootloader(bounds.operation) {
+                        self.recover(cx);
+                    }
                 }
             }
         }
@@ -629,6 +631,12 @@ impl Interpreter {
         let until = (cx.now() + DRAIN_MOST).min(bounds.until);
         while cx.now() < until && self.wire.drain(QUIET) {}
     }
+}
+
+/// Whether an operation is one with the bootloader that a recovery may follow. The application knows
+/// nothing of the bootloader's recovery.
+fn is_of_bootloader(name: OperationName) -> bool {
+    !matches!(name, OperationName::Recover | OperationName::Enter | OperationName::Confirm)
 }
 
 /// Whether an operation may take long by default.

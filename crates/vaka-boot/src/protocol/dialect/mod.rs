@@ -247,11 +247,16 @@ impl DialectSession {
         Value::Int(i128::from(number))
     }
 
-    /// Sets what begins at the first chunk.
-    fn prepare(&mut self, image: &Image, runs: &[Run]) {
+    /// Gives the dialect the header of an opaque image, or nothing.
+    fn set_header(&mut self, image: &Image) {
         let header = image.facts().opaque.as_ref().map(|opaque| Value::Bytes(opaque.bytes.clone()));
         let name = self.talk.dialect().given().header;
         self.talk.memory_mut().set(name, Some(header.unwrap_or_else(|| Vec::new().into())));
+    }
+
+    /// Sets what begins at the first chunk.
+    fn prepare(&mut self, image: &Image, runs: &[Run]) {
+        self.set_header(image);
         self.index = 0;
         self.chunks = runs.iter().map(|run| run.blocks().count() as u64).sum();
         let start = runs.iter().map(|run| run.span().start()).min();
@@ -437,6 +442,7 @@ impl Session for DialectSession {
     }
 
     fn prepare_end(&mut self, image: &Image) {
+        self.set_header(image);
         if self.whole.is_none() {
             self.chunks = image.span().len().div_ceil(u64::from(self.params.chunk.max(1)));
             self.whole = Some((image.start(), filled(image, image.span()).into()));
