@@ -314,3 +314,21 @@ fn a_makers_own_wrapper_is_opened() {
     desk.write("fw.skw", &damaged[..damaged.len() - 1]);
     desk.run(&line).expect(8, &["states 20772 more bytes, there are 20771"]);
 }
+
+/// A wrapped file is compared by its content; one that only the bootloader understands is not.
+#[test]
+fn a_wrapped_file_is_compared_by_its_content() {
+    let desk = Desk::new();
+    let sheet = wrapped_sheet(&desk);
+    let bench = Bench::tern_r1();
+    desk.write("fw.skw", &wrapped(&bench.memory("1-1")[0x2400..0x3400], 0x0A00_2400));
+    let args = ["--variant", "r1", "--sheets", sheet.to_str().unwrap(), "--wait", "5s"];
+    let file = desk.path("fw.skw");
+    bench.run(&[&["compare", file.to_str().unwrap()], &args[..]].concat()).expect(0, &["equal"]);
+    let opaque = std::fs::read_to_string(&sheet).unwrap() + "opaque = true\n";
+    desk.write("sheet.toml", opaque.as_bytes());
+    let compared = bench.run(&[&["compare", file.to_str().unwrap()], &args[..]].concat());
+    compared.expect(3, &["is for the bootloader alone, so it cannot be compared"]);
+    // Plain firmware is what the sheet says of the Tern, so such a package does not fit.
+    bench.update(&file, &args[..4]).expect(3, &["a payload that only a bootloader understands"]);
+}

@@ -1,5 +1,7 @@
 //! `vaka compare FILE [OTHER]`: a file against a unit's memory, or two files.
 
+use std::path::Path;
+
 use serde::Serialize;
 
 use vaka_base::size::Grouped;
@@ -7,9 +9,10 @@ use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, image_of};
 use vaka_core::event::ExitCode;
 use vaka_core::memory::SectorMap;
-use vaka_image::Image;
+use vaka_core::sheet::Sheet;
 use vaka_image::address::{Address, Span};
 use vaka_image::compare::{Comparison, FirstDifference, compare};
+use vaka_image::{FirmwareFile, Image, ReadOptions};
 use vaka_usb::SystemClock;
 
 use super::{print_line, read};
@@ -18,6 +21,7 @@ use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
+use crate::input_file;
 use crate::output_options::OutputOptions;
 use crate::prompt;
 use crate::render::{self, json, map};
@@ -68,8 +72,16 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &OutputOption
     let sheets = environment::sheets(common)?;
     let bench = environment::bench(common, &sheets)?;
     let mut options = args.choose.options();
+    let wrapped = wrapped(&args.file, &sheets, &mut options)?;
+    let load = |options| match &wrapped {
+        Some(file) => {
+            let image = file.image(options, &[]);
+            image.map_err(|error| CommandError::File { path: args.file.clone(), error }.into())
+        }
+        None => files::read(&args.file, options),
+    };
     // A raw binary gets its address from the sheet, once the variant is known.
-    let early = files::read(&args.file, options).ok();
+    let early = load(options).ok();
     let mut renderer = render::renderer(setting);
     let mut tell_event = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell_event, crate::signals::flag());
@@ -84,7 +96,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &OutputOption
         }
         let image = match early {
             Some(image) => image,
-            None => files::read(&args.file, options)?,
+            None => load(options)?,
         };
         let region = args.place.region.as_ref().map(|region| session.region(region)).transpose()?;
         let image = restricted(image, args.place.range, name)?;
@@ -99,6 +111,23 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &OutputOption
     let found = compare(&image, &memory, &cells_of(&image, sectors.as_ref()));
     let with = format!("the unit at {place}");
     Ok(Compared { file: name, with: &with, image: &image, memory: &memory }.tell(&found, setting))
+}
+
+/// The content of a file in a maker's wrapper; `None` for other files.
+///
+/// # Errors
+/// The file is damaged, or only a bootloader understands its content.
+fn wrapped(path: &Path, sheets: &[Sheet], options: &mut ReadOptions) -> Result<Option<FirmwareFile>, CliError> {
+    if sheets.iter().all(|sheet| sheet.wrappers.is_empty()) {
+        return Ok(None);
+    }
+    let bytes = input_file::firmware(path)?;
+    let opened = environment::unwrapped(path, &bytes, sheets, options)?;
+    match (opened.name, opened.is_opaque) {
+        ("", _) => Ok(None),
+        (_, true) => Err(CommandError::Opaque { path: path.to_owned() }.into()),
+        _ => Ok(Some(opened.file())),
+    }
 }
 
 /// The parts of an image for which the unit has memory.

@@ -133,6 +133,8 @@ pub enum CommandError {
     NoAttempt { id: String },
     /// An attempt did not read back all of the content.
     NotReadBack,
+    /// Only a bootloader understands the content of a file.
+    Opaque { path: PathBuf },
     /// Typed steps of a dialect cannot be parsed.
     Steps { text: String, reason: String },
     /// Typed steps may erase or write.
@@ -196,6 +198,7 @@ impl CommandError {
             Self::Usage(_) | Self::NoPart { .. } | Self::NoFormat { .. } | Self::NoBuild { .. } => X::Usage,
             Self::NoExample { .. } | Self::NoTopic { .. } | Self::MemoryUnknown => X::Usage,
             Self::Steps { .. } => X::Usage,
+            Self::Opaque { .. } => X::Refused,
             Self::MayChange { .. } | Self::Exchange { error: SessionError::SecretMissing { .. }, .. } => X::Refused,
             Self::Exchange { error: SessionError::Busy(_), .. } => X::Access,
             Self::Exchange { .. } => X::Transfer,
@@ -285,6 +288,9 @@ impl CommandError {
             | Self::NotMerged { path, reason }
             | Self::NoSettings { path, reason } => of(path, reason),
             Self::NotConverted { what, reason } | Self::Scene { name: what, reason } => format!("{what}: {reason}."),
+            Self::Opaque { path } => {
+                format!("The content of {} is for the bootloader alone, so it cannot be compared.", path.display())
+            }
             Self::Steps { text, reason } => format!("'{}': {reason}.", text::sanitize(text)),
             Self::MayChange { text } => {
                 format!("'{}' may erase or write, so it was not sent.", text::sanitize(text))
@@ -503,6 +509,7 @@ impl CommandError {
             Self::Journal { .. } => "Give this user a writable state folder (XDG_STATE_HOME).",
             Self::NoAttempt { .. } => "'vaka journal' lists them.",
             Self::NotReadBack => "Only content that was read back can be attested.",
+            Self::Opaque { .. } => "'vaka check' shows what its header says.",
             Self::Steps { .. } => "'vaka dialect show' lists the operations and exchanges.",
             Self::MayChange { .. } => "Allow it with --allow change-unit; a wrong exchange can make the unit unusable.",
             Self::Exchange { error: SessionError::SecretMissing { name, .. }, .. } => {
