@@ -17,7 +17,7 @@ use vaka_sim::flash::Flash;
 use vaka_sim::unit::vendor_unit::Loader;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface};
 
-use super::{Outbox, SECTOR, START, pipes, word};
+use super::{Messages, Outbox, SECTOR, START, pipes, word};
 
 pub const DIALECT: &str = r#"
 dialect = 1
@@ -84,7 +84,11 @@ pub struct Berth {
     leaves_at: Option<Duration>,
 }
 
-impl Berth {
+impl Messages for Berth {
+    fn outbox(&mut self) -> &mut Outbox {
+        &mut self.outbox
+    }
+
     fn message(&mut self, now: Duration, flash: &mut Flash, message: &[u8]) {
         let [letter, rest @ ..] = message else { return };
         let at = rest.get(..4).map_or(0, word);
@@ -128,14 +132,7 @@ impl Loader for Berth {
     }
 
     fn pipe(&mut self, now: Duration, flash: &mut Flash, transfer: Bulk<'_>) -> Answer {
-        match transfer {
-            Bulk::Out(1, data) => {
-                self.message(now, flash, data);
-                Answer::Done
-            }
-            Bulk::In(1, length) => self.outbox.pull(now, length),
-            _ => Answer::Stall,
-        }
+        self.transfer(now, flash, transfer)
     }
 
     fn leaves_at(&self) -> Option<Duration> {

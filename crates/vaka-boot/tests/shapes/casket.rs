@@ -14,7 +14,7 @@ use vaka_sim::flash::Flash;
 use vaka_sim::unit::vendor_unit::Loader;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface};
 
-use super::{END, Outbox, SECTOR, START, crc32, pipes};
+use super::{END, Messages, Outbox, SECTOR, START, crc32, pipes};
 
 pub const DIALECT: &str = r#"
 dialect = 1
@@ -73,7 +73,7 @@ pub struct Casket {
 }
 
 impl Casket {
-    fn message(&mut self, now: Duration, flash: &mut Flash, message: &[u8]) -> (Duration, u8) {
+    fn answer(&mut self, now: Duration, flash: &mut Flash, message: &[u8]) -> (Duration, u8) {
         match message {
             [b'h', header @ ..] if header.len() == 20 && header.starts_with(b"SKP2") => {
                 if &header[4..6] != b"K7" {
@@ -105,22 +105,24 @@ impl Casket {
     }
 }
 
+impl Messages for Casket {
+    fn outbox(&mut self) -> &mut Outbox {
+        &mut self.outbox
+    }
+
+    fn message(&mut self, now: Duration, flash: &mut Flash, message: &[u8]) {
+        let (time, code) = self.answer(now, flash, message);
+        self.outbox.push(now + time, vec![message.first().copied().unwrap_or(b'?'), code]);
+    }
+}
+
 impl Loader for Casket {
     fn interfaces(&self) -> Vec<DescribedInterface> {
         pipes("Casket", &[0x01, 0x81], &[])
     }
 
     fn pipe(&mut self, now: Duration, flash: &mut Flash, transfer: Bulk<'_>) -> Answer {
-        match transfer {
-            Bulk::Out(1, data) => {
-                let (time, code) = self.message(now, flash, data);
-                let letter = data.first().copied().unwrap_or(b'?');
-                self.outbox.push(now + time, vec![letter, code]);
-                Answer::Done
-            }
-            Bulk::In(1, length) => self.outbox.pull(now, length),
-            _ => Answer::Stall,
-        }
+        self.transfer(now, flash, transfer)
     }
 
     fn leaves_at(&self) -> Option<Duration> {

@@ -30,8 +30,9 @@ use vaka_core::event::{Check, ExitCode, RestartState};
 use vaka_core::sheet::{Dialects, Sheet, SheetErrors};
 use vaka_dialect::{Dialect, no_files};
 use vaka_sim::fault::Fault;
+use vaka_sim::flash::Flash;
 use vaka_sim::unit::vendor_unit::{AppModel, Factories, Loader, Plain, UnitSpec, VendorUnit};
-use vaka_sim::usb::{Answer, DescribedInterface};
+use vaka_sim::usb::{Answer, Bulk, DescribedInterface};
 use vaka_testkit::files;
 
 use crate::support::{FAULT_KINDS, Scene, failure};
@@ -78,6 +79,24 @@ impl Outbox {
                 Answer::Data(part)
             }
             _ => Answer::Busy,
+        }
+    }
+}
+
+/// A bootloader on pipe 1 in both directions, with a message in each transfer.
+pub trait Messages {
+    fn outbox(&mut self) -> &mut Outbox;
+
+    fn message(&mut self, now: Duration, flash: &mut Flash, message: &[u8]);
+
+    fn transfer(&mut self, now: Duration, flash: &mut Flash, transfer: Bulk<'_>) -> Answer {
+        match transfer {
+            Bulk::Out(1, data) => {
+                self.message(now, flash, data);
+                Answer::Done
+            }
+            Bulk::In(1, length) => self.outbox().pull(now, length),
+            _ => Answer::Stall,
         }
     }
 }

@@ -18,7 +18,7 @@ use vaka_sim::flash::Flash;
 use vaka_sim::unit::vendor_unit::Loader;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface};
 
-use super::{Maker, Outbox, SECTOR, pipes, word, writable};
+use super::{Maker, Messages, Outbox, SECTOR, pipes, word, writable};
 
 pub const DIALECT: &str = r#"
 dialect = 1
@@ -76,7 +76,11 @@ pub fn maker() -> Maker {
     Box::new(move || Box::new(Tally { outbox: Outbox::default(), next: Arc::clone(&next), leaves_at: None }))
 }
 
-impl Tally {
+impl Messages for Tally {
+    fn outbox(&mut self) -> &mut Outbox {
+        &mut self.outbox
+    }
+
     fn message(&mut self, now: Duration, flash: &mut Flash, message: &[u8]) {
         let next = *self.next.lock().unwrap();
         let [number, letter, rest @ ..] = message else {
@@ -118,14 +122,7 @@ impl Loader for Tally {
     }
 
     fn pipe(&mut self, now: Duration, flash: &mut Flash, transfer: Bulk<'_>) -> Answer {
-        match transfer {
-            Bulk::Out(1, data) => {
-                self.message(now, flash, data);
-                Answer::Done
-            }
-            Bulk::In(1, length) => self.outbox.pull(now, length),
-            _ => Answer::Stall,
-        }
+        self.transfer(now, flash, transfer)
     }
 
     fn leaves_at(&self) -> Option<Duration> {
