@@ -231,7 +231,7 @@ fn a_sheet_sets_the_parameters_of_a_dialect() {
         assert_eq!(scene.holds_image(), fits, "{with}");
     }
     for (with, words) in [
-        ("{ bass = 1 }", "there is no parameter 'bass'; existing: base, sign"),
+        ("{ bass = 1 }", "unknown parameter 'bass'; existing: base, sign"),
         ("{ base = \"ST\" }", "the given value, \"ST\", has another type than this default"),
         ("{ base = 254 }", "this can represent 0 to 255; 256 does not fit"),
         ("{ sign = \"0x5\" }", "expected pairs of hex digits after 0x for 'sign'"),

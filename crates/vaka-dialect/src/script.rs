@@ -52,9 +52,7 @@ impl Dialect {
             step.resolve(&find, &mut lost);
         }
         match lost.first() {
-            Some(target) => {
-                Err(format!("column {}: there is no exchange or group of steps '{}'", target.at, target.name))
-            }
+            Some(target) => Err(format!("column {}: unknown exchange or group of steps '{}'", target.at, target.name)),
             None => Ok(Script::Steps(steps)),
         }
     }

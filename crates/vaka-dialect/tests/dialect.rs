@@ -116,7 +116,7 @@ fn what_is_wrong_is_found_with_line_and_column() {
         ("u16le = MAGIC", "u16le = [MAGICK]", "'MAGICK' is not known here"),
         ("at = address + place", "at = [adress] + place", "'adress' is not known here"),
         ("u8 in status\"\n\n[sync]", "u8 in [state]\"\n\n[sync]", "no [table.state]"),
-        ("do = \"ask\"", "do = \"[ask_it]\"", "there is no exchange or group of steps 'ask_it'"),
+        ("do = \"ask\"", "do = \"[ask_it]\"", "unknown exchange or group of steps 'ask_it'"),
         ("mine(above)", "[yours](above)", "'yours' is not a function"),
         ("MAGIC = 0x5AA5", "[len] = 0x5AA5", "is a reserved word"),
         // Widths.

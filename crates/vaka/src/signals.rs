@@ -14,6 +14,8 @@ use crate::render::wrap::err;
 static WANTED: AtomicBool = AtomicBool::new(false);
 static AT_ONCE: AtomicBool = AtomicBool::new(true);
 static QUIETLY: AtomicBool = AtomicBool::new(false);
+/// Set once units may be open.
+static IN_USE: AtomicBool = AtomicBool::new(false);
 
 /// Set once the user has pressed Ctrl-C.
 pub fn flag() -> &'static AtomicBool {
@@ -29,6 +31,7 @@ const PROMPT_STOP: Duration = Duration::from_millis(1500);
 /// From now on the first Ctrl-C ends the work on units at its next safe point. Before that, no unit
 /// is open, and the program ends at once.
 pub fn units_in_use() {
+    IN_USE.store(true, Ordering::SeqCst);
     AT_ONCE.store(false, Ordering::SeqCst);
 }
 
@@ -70,7 +73,13 @@ pub fn install() -> Result<(), CliError> {
         let second = WANTED.swap(true, Ordering::SeqCst);
         if AT_ONCE.load(Ordering::SeqCst) {
             echo::show();
-            anstream::eprintln!("\nStopped. Nothing was changed in any unit.");
+            // A question may come after a change.
+            if IN_USE.load(Ordering::SeqCst) {
+                anstream::eprintln!("\nStopped at the question. No operation on a unit was in progress.");
+                crate::pending_undo::print();
+            } else {
+                anstream::eprintln!("\nStopped. Nothing was changed in any unit.");
+            }
             std::process::exit(i32::from(u8::from(ExitCode::Stopped)));
         }
         if QUIETLY.load(Ordering::SeqCst) {

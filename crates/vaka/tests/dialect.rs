@@ -336,7 +336,7 @@ fn single_exchanges_are_tried_on_a_unit() {
     // Of several lines, one that fails does not end the others.
     let mut lines = Running::start(bench.command().args(command));
     lines.stdin().write_all(b"nonsense\nidentify\n\n").unwrap();
-    lines.end().expect(2, &["there is no exchange or group of steps 'nonsense'", "pages = 320 (0x140)"]);
+    lines.end().expect(2, &["unknown exchange or group of steps 'nonsense'", "pages = 320 (0x140)"]);
     tries(&["identify", "erase(index = 56)", "--allow", "change-unit"]).expect(0, &["request 0xD2, value 56"]);
     let after = bench.memory("1-1");
     assert!(after[0x1C00..0x1C80].iter().all(|byte| *byte == 0xFF));

@@ -499,7 +499,7 @@ impl Checker<'_> {
         let known: Vec<&str> = raw.parameters.keys().map(|key| key.get_ref().as_str()).collect();
         for name in self.parameters.keys().filter(|name| !known.contains(&name.as_str())) {
             let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
-            let message = format!("there is no parameter '{}'; existing: {known}", tame_text::sanitize(name));
+            let message = format!("unknown parameter '{}'; existing: {known}", tame_text::sanitize(name));
             self.wrong(&raw.name.span(), message);
         }
         known.into_iter().map(|name| self.names.number(name)).collect()
@@ -547,7 +547,7 @@ impl Checker<'_> {
             step.resolve(&find, &mut lost);
         }
         for target in lost {
-            let message = format!("there is no exchange or group of steps '{}'; existing: {known}", target.name);
+            let message = format!("unknown exchange or group of steps '{}'; existing: {known}", target.name);
             self.problems.push(Problem::new(target.at, message));
         }
     }

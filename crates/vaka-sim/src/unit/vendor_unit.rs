@@ -125,7 +125,7 @@ pub struct VendorUnit {
     flash: Flash,
     bootloader: Vec<u8>,
     power: Power<RunMode>,
-    /// Which of several regions runs; it appears at the addresses of the application.
+    /// Selects the region that runs; it appears at the addresses of the application.
     running: Option<fn(&Flash) -> Range<u32>>,
 }
 
