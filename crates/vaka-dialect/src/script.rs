@@ -6,6 +6,7 @@ use super::expression::{Expression, Reader};
 use super::lexer::{Source, TokenStream};
 use super::model::{Dialect, OperationName};
 use super::steps::{Callee, Step};
+use super::taint::MOST_DEPTH;
 use super::value::Name;
 
 /// Typed steps.
@@ -113,9 +114,6 @@ impl Dialect {
         }
     }
 }
-
-/// Nesting that is followed. Chosen by us: more than a checked dialect has.
-const MOST_DEPTH: usize = 64;
 
 /// Whether an operation may change the memory of a unit.
 fn changes(name: OperationName) -> bool {

@@ -114,4 +114,4 @@ impl Dialect {
 }
 
 /// Nesting that is followed. Chosen by us: more than a checked dialect has.
-const MOST_DEPTH: usize = 64;
+pub(crate) const MOST_DEPTH: usize = 64;
