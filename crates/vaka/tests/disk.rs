@@ -4,7 +4,10 @@
 
 mod support;
 
+use std::time::Duration;
+
 use support::{Bench, firmware};
+use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::heron::{self, Heron};
 use vaka_sim::unit::petrel::{self, Board, Petrel};
 use vaka_sim::unit::stick::Stick;
@@ -61,6 +64,30 @@ fn a_survey_tells_what_is_on_the_disks() {
     nothing_else_was_touched(&bench);
     let empty = Bench::of(vec![(Box::new(Heron::new("S-1").without_display()), Vec::new())]);
     empty.run(&["survey"]).expect(0, &["disk HERON_EMPTY", "no DISPLAY.HEX: no application is installed"]);
+}
+
+fn heron_with(fault: Fault) -> Bench {
+    Bench::of(vec![(Box::new(Heron::new("S-00007")), vec![fault])])
+}
+
+/// A loose cable before the first look at the unit is as ordinary as one in a transfer.
+#[test]
+fn a_unit_that_leaves_while_it_is_identified_is_updated_once_it_is_back() {
+    let file = firmware("heron-display-3.1.0.hex");
+    for command in [
+        &["update", file.to_str().unwrap(), "--wait", "8s"][..],
+        &["line", file.to_str().unwrap(), "--count", "1", "--wait", "8s"],
+    ] {
+        for at in [1, 4, 9] {
+            let fault = Fault { at, kind: FaultKind::Pull(Some(Duration::from_millis(300))) };
+            let bench = heron_with(fault);
+            bench.run(command).expect(0, &[]);
+            assert!(holds(&bench, "1-1", heron::DISPLAY_REGION.start, "heron-display-3.1.0.bin"), "{command:?} {at}");
+        }
+    }
+    let fault = Fault { at: 4, kind: FaultKind::Pull(None) };
+    let bench = heron_with(fault);
+    bench.run(&["line", file.to_str().unwrap(), "--count", "1", "--wait", "1s"]).expect(5, &["1 unit: 1 FAILED"]);
 }
 
 #[test]

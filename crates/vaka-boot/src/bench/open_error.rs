@@ -3,7 +3,7 @@
 use vaka_usb::{BusError, TransferError};
 
 use crate::failure::{Failure, FailureKind};
-use crate::protocol::session_error::SessionError;
+use crate::protocol::session_error::{Loss, SessionError};
 use crate::remedy::Remedy;
 
 /// Why a unit cannot be inspected.
@@ -26,6 +26,18 @@ pub enum OpenError {
         /// The error.
         error: SessionError,
     },
+}
+
+impl OpenError {
+    /// Whether the unit left the bus.
+    pub fn is_absence(&self) -> bool {
+        let loss = match self {
+            Self::Bus(error) => return matches!(error, BusError::NotFound(_)),
+            Self::Transfer(error) => SessionError::from(error.clone()).loss(),
+            Self::Disk(error) | Self::Dialect { error, .. } => error.loss(),
+        };
+        loss == Some(Loss::Unit)
+    }
 }
 
 /// A bus error as a failure, with its remedy.

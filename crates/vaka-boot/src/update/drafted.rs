@@ -13,7 +13,7 @@ use super::located::Judged;
 use super::planning::{content, plan, undo_of};
 use super::request::Request;
 use super::resolved::Resolved;
-use super::stop::Stop;
+use super::stop::{StepError, Stop};
 use super::update_run::UpdateRun;
 use crate::bench::connection::RoutedConnection;
 use crate::failure::{Failure, FailureKind};
@@ -178,10 +178,7 @@ impl UpdateRun<'_, '_> {
     /// The failure when a session cannot be opened; a unit that disconnected may return.
     pub(super) fn not_opened(&self, error: &SessionError, unit: &DeviceInfo) -> Stop {
         let failure = not_opened(error, &self.bench.place(&unit.location));
-        match error.loss() {
-            Some(loss) => Stop::lost(unit, loss, failure),
-            None => failure.into(),
-        }
+        StepError { failure, loss: error.loss() }.of_unit(unit)
     }
 
     /// Without a sheet, and if the unit cannot be read, content that shares a sector with the

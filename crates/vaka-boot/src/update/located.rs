@@ -11,7 +11,7 @@ use vaka_usb::{BusError, DeviceInfo};
 
 use super::planning::{content, of_sheet, plan};
 use super::resolved::Resolved;
-use super::stop::Stop;
+use super::stop::{StepError, Stop};
 use super::update_run::UpdateRun;
 use crate::bench::candidate::Candidate;
 use crate::bench::connection::Connection;
@@ -21,7 +21,7 @@ use crate::entry::{self, EntryProcedure};
 use crate::event::Event;
 use crate::failure::{Failure, FailureKind, UnitCondition};
 use crate::protocol::identity::Identity;
-use crate::protocol::session_error::SessionError;
+use crate::protocol::session_error::{Loss, SessionError};
 use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication};
 use crate::warning::Warning;
@@ -174,12 +174,12 @@ impl<'a> UpdateRun<'a, '_> {
     }
 
     /// Reads the reports of the running application.
-    fn ask_application(&mut self, found: &Candidate<'a>) -> Result<Identity, Failure> {
+    fn ask_application(&mut self, found: &Candidate<'a>) -> Result<Identity, Stop> {
         let identity = match self.bench.look(&found.device, self.cx) {
             Ok(connection) => connection.identity,
             // Another program uses it; entering update mode makes that program release it.
             Err(OpenError::Bus(BusError::Busy(_))) => Identity::listed(&found.device),
-            Err(error) => return Err(open_failure(&error, &self.bench.place(found.location()))),
+            Err(error) => return Err(self.not_identified(&error, &found.device)),
         };
         self.progress.report.serial.clone_from(&identity.facts.serial);
         self.progress.unit.was_running = true;
@@ -187,9 +187,9 @@ impl<'a> UpdateRun<'a, '_> {
     }
 
     /// Opens a unit in update mode. It must be the unit that this run has worked on before.
-    pub(super) fn open(&mut self, device: &DeviceInfo) -> Result<Connection, Failure> {
+    pub(super) fn open(&mut self, device: &DeviceInfo) -> Result<Connection, Stop> {
         let place = self.bench.place(&device.location);
-        let opened = self.bench.look(device, self.cx).map_err(|error| open_failure(&error, &place))?;
+        let opened = self.bench.look(device, self.cx).map_err(|error| self.not_identified(&error, device))?;
         let unit = &mut self.progress.unit;
         let identity = &opened.identity;
         unit.leaves_when_closed = {
@@ -208,6 +208,13 @@ impl<'a> UpdateRun<'a, '_> {
             self.cx.warn(Warning::UnusualDescriptors { place: place.clone(), what: oddity.clone() });
         }
         Ok(opened)
+    }
+
+    /// The failure when a unit cannot be identified; a unit that disconnected may return.
+    fn not_identified(&self, error: &OpenError, unit: &DeviceInfo) -> Stop {
+        let failure = open_failure(error, &self.bench.place(&unit.location));
+        // A server that fails while it answers for a unit is not asked again.
+        StepError { failure, loss: error.is_absence().then_some(Loss::Unit) }.of_unit(unit)
     }
 
     /// Handles a final verdict that refuses after the provisional one allowed: returns the unit

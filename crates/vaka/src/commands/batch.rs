@@ -269,8 +269,9 @@ impl<'a> UpdateJob<'a> {
         let bench = Bench::new(self.buses.clone(), &self.sheets)
             .guarded(Arc::new(Locks))
             .with_secrets(secrets::from_files(self.common));
-        let unit = bench.select(Some(&Selector::Port(place.to_owned())), false).ok()?.into_iter().next()?;
-        if self.is_finished(&bench, &unit, location, occupied) {
+        // A unit that has left again is waited for by the update.
+        let unit = bench.select(Some(&Selector::Port(place.to_owned())), false).unwrap_or_default().into_iter().next();
+        if unit.is_some_and(|unit| self.is_finished(&bench, &unit, location, occupied)) {
             return None;
         }
         let request = Request {

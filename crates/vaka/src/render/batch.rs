@@ -11,6 +11,7 @@ use vaka_boot::bench::candidate::Candidate;
 use vaka_core::event::{
     Check, Event, ExitCode, FailureText, Report, RestartState, RunOutcome, SelectedRelease, StepState,
 };
+use vaka_core::unit_state::UnitState;
 
 use super::json::{self, Json};
 use super::result::check_name;
@@ -31,6 +32,11 @@ pub enum Completion<'a> {
     Now(&'a Report),
 }
 
+/// Whether the run changed no byte of its unit.
+fn is_untouched(report: &Report) -> bool {
+    report.state.is_none_or(UnitState::is_unchanged)
+}
+
 /// The number of units by result.
 #[derive(Default)]
 pub struct Counts {
@@ -40,7 +46,7 @@ pub struct Counts {
     pub planned: usize,
     /// The image does not fit, or the evidence does not decide it.
     pub refused: usize,
-    /// It was gone before anything was done.
+    /// It was not found in update mode, and nothing was changed in it.
     pub absent: usize,
     pub failed: usize,
     pub stopped: usize,
@@ -59,17 +65,20 @@ impl Counts {
             (ExitCode::Done, RunOutcome::Planned) => self.planned += 1,
             (ExitCode::Done, _) => self.updated += 1,
             (ExitCode::Refused, _) => self.refused += 1,
-            (ExitCode::NoUnit, _) => self.absent += 1,
+            (ExitCode::NoUnit, _) if is_untouched(report) => self.absent += 1,
             _ => self.failed += 1,
         }
     }
 
     pub fn worst(&self) -> ExitCode {
-        let by_severity =
-            [(self.failed, ExitCode::Transfer), (self.stopped, ExitCode::Stopped), (self.refused, ExitCode::Refused)];
+        let by_severity = [
+            (self.failed, ExitCode::Transfer),
+            (self.stopped, ExitCode::Stopped),
+            (self.refused, ExitCode::Refused),
+            (self.absent, ExitCode::NoUnit),
+        ];
         let worst = by_severity.into_iter().find(|(count, _)| *count > 0);
-        let is_nothing = self.all() == self.absent;
-        worst.map_or(if is_nothing { ExitCode::NoUnit } else { ExitCode::Done }, |(_, code)| code)
+        worst.map_or(if self.all() == 0 { ExitCode::NoUnit } else { ExitCode::Done }, |(_, code)| code)
     }
 
     /// `12 units: 10 updated, 1 refused, 1 FAILED`
@@ -79,7 +88,7 @@ impl Counts {
             (self.unchanged, "unchanged"),
             (self.planned, "planned"),
             (self.refused, "refused"),
-            (self.absent, "gone before the update"),
+            (self.absent, "not found in update mode"),
             (self.failed, "FAILED"),
             (self.stopped, "stopped"),
         ];
@@ -349,7 +358,7 @@ fn words(report: &Report, unit: &Unit) -> String {
         (code, _) => {
             let word = match code {
                 ExitCode::Refused => "refused",
-                ExitCode::NoUnit => "gone before the update",
+                ExitCode::NoUnit if is_untouched(report) => "not updated",
                 _ => "FAILED",
             };
             let message = unit.error.as_ref().map_or("see the journal", |failure| failure.message.as_str());
