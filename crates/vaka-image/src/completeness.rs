@@ -44,7 +44,7 @@ impl IntForm {
     }
 
     /// The number in exactly [`width`](Self::width) bytes.
-    pub(crate) fn parse(self, bytes: &[u8]) -> u64 {
+    pub fn parse(self, bytes: &[u8]) -> u64 {
         let fold = |number: u64, byte: &u8| number << 8 | u64::from(*byte);
         match self {
             Self::U16le | Self::U24le | Self::U32le => bytes.iter().rev().fold(0, fold),

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use thiserror::Error;
 
 use crate::address::{Address, Span};
+use crate::facts::Format;
 use crate::model::{BuildError, Builder, Image, Segment, TooHigh};
 use crate::stamp_record::StampCache;
 
@@ -24,6 +25,12 @@ pub enum EditError {
     /// The images together are larger than any image.
     #[error("the image would have more than 1 GiB of data")]
     TooLarge,
+    /// One of several images is a payload that only the bootloader understands.
+    #[error("a payload that only the bootloader understands cannot be joined with others")]
+    Opaque,
+    /// Two files name different chips or units.
+    #[error("the files are for different chips or units: one {0}")]
+    Different(&'static str),
     /// The gaps exceed the fill limit.
     #[error("the gaps have {0} bytes; cut the image first")]
     TooMuchGap(u64),
@@ -56,7 +63,7 @@ impl Image {
                 builder.push(common.start(), bytes).map_err(|TooHigh| EditError::Outside)?;
             }
         }
-        finish(builder, self).map_err(|error| error.unwrap_or(EditError::Nothing(span)))
+        finish(builder, self.format()).map_err(|error| error.unwrap_or(EditError::Nothing(span)))
     }
 
     /// Returns the image moved to `start`. An entry point inside the image moves with it.
@@ -85,7 +92,7 @@ impl Image {
         for segment in self.segments() {
             builder.push(shift(segment.start())?, segment.data()).map_err(|TooHigh| EditError::Outside)?;
         }
-        finish(builder, self).map_err(|error| error.unwrap_or(EditError::Outside))
+        finish(builder, self.format()).map_err(|error| error.unwrap_or(EditError::Outside))
     }
 
     /// Returns the image with its gaps filled.
@@ -113,10 +120,11 @@ impl Image {
         Ok(Self { segments: vec![Segment::new(self.start(), data)], ..self.clone_head() })
     }
 
-    /// Joins images. Entry point and facts come from the first image that has them.
+    /// Joins images. Entry point and facts come from the first image that has them; a suffix only if
+    /// all have one. Images of several formats become a raw binary, which proves nothing by itself.
     ///
     /// # Errors
-    /// Two images assign different bytes to one address.
+    /// Two images assign different bytes to one address or name different targets, or one is opaque.
     ///
     /// # Examples
     /// ```
@@ -130,12 +138,27 @@ impl Image {
     /// ```
     pub fn join(images: &[Self]) -> Result<Option<Self>, EditError> {
         let Some(first) = images.first() else { return Ok(None) };
+        if images.len() > 1 && images.iter().any(|image| image.facts().opaque.is_some()) {
+            return Err(EditError::Opaque);
+        }
         let mut builder = first.builder();
         builder.entry = images.iter().find_map(Self::entry);
+        if images.len() > 1 {
+            builder.facts.joined = images.iter().map(Self::span).collect();
+        }
+        for image in &images[1..] {
+            if let Some(difference) = builder.facts.difference(image.facts()) {
+                return Err(EditError::Different(difference));
+            }
+            builder.facts = std::mem::take(&mut builder.facts).or(image.facts());
+        }
+        builder.notes = images.iter().flat_map(Self::notes).cloned().collect();
         for segment in images.iter().flat_map(Self::segments) {
             builder.push(segment.start(), segment.data()).map_err(|TooHigh| EditError::Outside)?;
         }
-        finish(builder, first).map(Some).map_err(|error| error.unwrap_or(EditError::Outside))
+        let format =
+            if images.iter().all(|image| image.format() == first.format()) { first.format() } else { Format::Binary };
+        finish(builder, format).map(Some).map_err(|error| error.unwrap_or(EditError::Outside))
     }
 
     /// Returns the image with some bytes replaced. Replacements outside its segments are ignored.
@@ -184,8 +207,8 @@ impl Image {
     }
 }
 
-fn finish(builder: Builder, like: &Image) -> Result<Image, Option<EditError>> {
-    builder.finish(like.format()).map_err(|error| match error {
+fn finish(builder: Builder, format: Format) -> Result<Image, Option<EditError>> {
+    builder.finish(format).map_err(|error| match error {
         BuildError::Empty => None,
         BuildError::TooLarge => Some(EditError::TooLarge),
         BuildError::Overlap(address) => Some(EditError::Overlap(address)),

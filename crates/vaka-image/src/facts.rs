@@ -68,8 +68,42 @@ pub struct FileFacts {
     /// The header of an opaque payload.
     #[serde(skip)]
     pub opaque: Option<OpaqueHeader>,
+    /// The spans of the files that were joined; empty for a single file.
+    #[serde(skip)]
+    pub joined: Vec<Span>,
     /// Whether the file name ends in `.dfu` but the file has no valid DFU suffix.
     pub lacks_suffix: bool,
+}
+
+impl FileFacts {
+    /// The target that two files name differently, if they do.
+    pub(crate) fn difference(&self, other: &Self) -> Option<&'static str> {
+        let differs = |a: Option<u64>, b: Option<u64>| a.zip(b).is_some_and(|(a, b)| a != b);
+        let machine = |facts: &Self| facts.elf.map(|elf| u64::from(elf.machine));
+        let unit = |facts: &Self| facts.dfu.map(|dfu| u64::from(dfu.vendor) << 16 | u64::from(dfu.product));
+        match () {
+            () if differs(self.family.map(u64::from), other.family.map(u64::from)) => Some("names another UF2 family"),
+            () if differs(machine(self), machine(other)) => Some("has another ELF machine"),
+            () if differs(unit(self), unit(other)) => Some("has other ids in its DFU suffix"),
+            () => None,
+        }
+    }
+
+    /// The facts of two files that are joined: of each kind the first; a suffix only if both have one.
+    pub(crate) fn or(self, next: &Self) -> Self {
+        Self {
+            header: self.header.or_else(|| next.header.clone()),
+            family: self.family.or(next.family),
+            tags: self.tags.or_else(|| next.tags.clone()),
+            md5_regions: [self.md5_regions, next.md5_regions.clone()].concat(),
+            dfu: self.dfu.filter(|_| next.dfu.is_some()),
+            elf: self.elf.or(next.elf),
+            named_version: self.named_version.or_else(|| next.named_version.clone()),
+            opaque: None,
+            joined: self.joined,
+            lacks_suffix: self.lacks_suffix || next.lacks_suffix,
+        }
+    }
 }
 
 /// The header of a payload that only the bootloader understands.

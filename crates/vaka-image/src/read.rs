@@ -6,6 +6,7 @@ use thiserror::Error;
 
 use crate::address::Address;
 use crate::detect::{self, NotFirmware};
+use crate::edit::EditError;
 use crate::facts::{Format, OpaqueHeader};
 use crate::model::{Builder, Firmware, GroupId, Image, ImageGroup, TooHigh};
 use crate::record::{self, RecordError};
@@ -49,6 +50,17 @@ pub enum ReadError {
     /// The selected image is not in the file.
     #[error("the selected image is not in the file; it has: {}", names(.0))]
     NotThere(Vec<GroupId>),
+    /// One of several files cannot be read.
+    #[error("{file}: {error}")]
+    InFile {
+        /// Name of the file.
+        file: String,
+        /// The error.
+        error: Box<ReadError>,
+    },
+    /// Several files do not go together.
+    #[error("the files do not go together: {0}")]
+    Join(#[from] EditError),
     /// The file has no bytes for flash.
     #[error("the file has no data for flash")]
     Nothing,

@@ -1,0 +1,115 @@
+//! The table of regions in a unit's flash: read once, before the verdict on its regions.
+
+use vaka_core::input::joined;
+use vaka_core::sheet::{RegionTable, Route, Sheet, TableReport, Variant};
+
+use super::executor::failed;
+use super::request::Request;
+use super::stop::Stop;
+use super::update_run::UpdateRun;
+use crate::bench::candidate::Candidate;
+use crate::bench::connection::Connection;
+use crate::failure::Activity;
+use crate::protocol::session::{Protection, Session};
+use crate::protocol::session_error::SessionError;
+
+/// A variant of a unit whose flash has a table, with the route that reads it.
+#[derive(Clone, Copy)]
+struct TableOwner<'a> {
+    sheet: &'a Sheet,
+    variant: &'a Variant,
+    route: &'a Route,
+    table: &'a RegionTable,
+}
+
+impl<'a> TableOwner<'a> {
+    fn of(found: &Candidate<'a>) -> Option<Self> {
+        let [sheet] = found.sheets[..] else { return None };
+        let owner = |variant: &'a Variant| {
+            Some(Self { sheet, variant, route: variant.route(found.id())?, table: variant.table.as_ref()? })
+        };
+        sheet.variants.iter().find_map(owner)
+    }
+
+    /// Whether the file has a table of its own, which counts instead of the unit's.
+    fn is_replaced_by(self, request: &Request<'_>) -> bool {
+        let Self { sheet, variant, table, .. } = self;
+        let offered = request.offered.iter().find(|offered| offered.variant == variant.id.as_str());
+        let files = offered.map_or(&request.files, |offered| &offered.files);
+        let image = joined(files, variant.image.binary_at, &sheet.families(), &[variant]);
+        image.is_ok_and(|image| image.parts_in(table.region.span).next().is_some())
+    }
+}
+
+impl<'a> UpdateRun<'a, '_> {
+    /// The unit with its regions where its table places them, if its sheet describes a table and the
+    /// file has none. The unit is opened again after its table was read.
+    pub(super) fn place_regions(
+        &mut self,
+        mut found: Candidate<'a>,
+        mut connection: Connection,
+    ) -> Result<(Candidate<'a>, Connection), Stop> {
+        let Some(owner) = TableOwner::of(&found) else { return Ok((found, connection)) };
+        if self.progress.unit.table.is_none() {
+            let report = match self.bench.can_probe(&found) {
+                true => {
+                    let report = self.read_table(&found, connection, owner)?;
+                    connection = self.open(&found.device)?;
+                    report
+                }
+                false => TableReport::Unreadable("the unit leaves update mode when it is closed".to_owned()),
+            };
+            self.progress.unit.table = Some(report);
+        }
+        if let Some(TableReport::Entries(entries)) = &self.progress.unit.table
+            && !owner.is_replaced_by(self.request)
+        {
+            let placed = self.placed_sheet.get_or_init(|| owner.sheet.placed_by(entries));
+            let label = self.progress.unit.label.and_then(|(_, variant)| placed.variant(variant.id.as_str()));
+            self.progress.unit.label = label.map(|variant| (placed, variant));
+            found.sheets = vec![placed];
+        }
+        Ok((found, connection))
+    }
+
+    fn read_table(
+        &mut self,
+        found: &Candidate<'a>,
+        connection: Connection,
+        owner: TableOwner<'a>,
+    ) -> Result<TableReport, Stop> {
+        let TableOwner { variant, route, table, .. } = owner;
+        let routed =
+            connection.by_route(route, Some(variant)).filter(|routed| routed.can_read() && table.region.may_read);
+        let Some(routed) = routed else {
+            return Ok(TableReport::Unreadable("its route cannot read it".to_owned()));
+        };
+        let mut session = match routed.open(self.cx) {
+            Err(SessionError::WaitsForReset) if !self.progress.attempts.reset => {
+                return Err(Stop::Reset { unit: Box::new(found.device.clone()), may_stay: true });
+            }
+            opened => opened.map_err(|error| self.not_opened(&error, &found.device))?,
+        };
+        let read = self.table_bytes(&mut *session, table);
+        session.rest(self.cx);
+        read.map_err(|error| failed(Activity::Reading(table.region.span.start()), &error).of_unit(&found.device))
+    }
+
+    fn table_bytes(&mut self, session: &mut dyn Session, table: &RegionTable) -> Result<TableReport, SessionError> {
+        let span = table.region.span;
+        match session.protection(span.start(), self.cx)? {
+            Protection::Unprotected | Protection::Unknown => {}
+            Protection::Protected(reason) | Protection::Unreadable(reason) => {
+                return Ok(TableReport::Unreadable(reason));
+            }
+        }
+        let mut bytes = Vec::new();
+        let (mut at, most) = (span.start(), u64::from(session.limits().read_size.max(1)));
+        while let Some(left) = span.end().offset_from(at).filter(|left| *left > 0) {
+            let len = u32::try_from(left.min(most)).unwrap_or(1);
+            bytes.extend(session.read(at, len, self.cx)?);
+            at = at.checked_add(u64::from(len)).unwrap_or(span.end());
+        }
+        Ok(table.report(&bytes))
+    }
+}
