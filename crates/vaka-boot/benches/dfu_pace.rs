@@ -171,7 +171,8 @@ fn update(subject: &Subject) -> (Duration, Duration, Vec<Call>) {
     let bench = Bench::new(vec![Arc::new(Recording { bus, tape: tape.clone() })], &sheets);
     let options = ReadOptions { at: Some(Address::new(subject.start)), ..ReadOptions::default() };
     let label = subject.label.map(str::to_owned);
-    let request = Request { options, label, wait: SOON, ..Request::new(&subject.image) };
+    let mut request = Request { label, wait: SOON, ..Request::new(&subject.image) };
+    request.files[0].options = options;
     let clock = Counted::default();
     let stop = AtomicBool::new(false);
     let mut ignore = |_| {};

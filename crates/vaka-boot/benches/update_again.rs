@@ -76,7 +76,8 @@ fn run(kind: &Kind, server: &Server, image: &[u8]) -> (Duration, Report) {
     let bench = Bench::new(vec![Arc::new(bus)], &sheets);
     let options = ReadOptions { at: Some(Address::new(kind.start)), ..ReadOptions::default() };
     let wait = Duration::from_secs(5);
-    let request = Request { options, label: Some(kind.label.into()), wait, ..Request::new(image) };
+    let mut request = Request { label: Some(kind.label.into()), wait, ..Request::new(image) };
+    request.files[0].options = options;
     let stop = AtomicBool::new(false);
     let mut ignore = |_| {};
     let began = Instant::now();

@@ -571,7 +571,8 @@ impl FailureKind {
 fn file_code(error: &ReadError) -> ExitCode {
     match error {
         ReadError::AddressNotWanted(_) | ReadError::NotThere(_) => ExitCode::Usage,
-        ReadError::Several(_) => ExitCode::Refused,
+        ReadError::Several(_) | ReadError::NoAddress => ExitCode::Refused,
+        ReadError::InFile { error, .. } => file_code(error),
         _ => ExitCode::File,
     }
 }

@@ -136,13 +136,17 @@ impl ReleaseInstall<'_> {
     pub fn offered(&self, stage: &Stage, sheet: &Sheet) -> Result<Vec<ReleaseImage>, Failure> {
         let of = |variant: &Variant| {
             let entry = stage.image(variant.id.as_str(), self.build)?;
-            Some(self.release.image(entry, variant).map(|image| ReleaseImage {
-                variant: variant.id.to_string(),
-                image,
-                claim: self.release.claim(entry),
-            }))
+            let image = || {
+                Ok(ReleaseImage {
+                    variant: variant.id.to_string(),
+                    image: self.release.image(entry, sheet, variant)?,
+                    files: self.release.files(entry, sheet)?,
+                    claim: self.release.claim(entry),
+                })
+            };
+            Some(image())
         };
-        sheet.variants.iter().filter_map(of).collect::<Result<Vec<_>, _>>().map_err(|error| {
+        sheet.variants.iter().filter_map(of).collect::<Result<Vec<_>, ImageError>>().map_err(|error| {
             let failure = Failure::new(FailureKind::ReleaseImage(error));
             failure.unit(UnitCondition::NoUnit).remedy(Remedy::PackAgain)
         })
@@ -319,7 +323,7 @@ impl Installer<'_, '_> {
         let sheet = sheet_for(self.staged.sheet, stage)?;
         let variant = sheet.variant(self.state.variant.as_deref()?)?;
         let entry = stage.image(variant.id.as_str(), self.staged.build)?;
-        let image = self.staged.release.image(entry, variant).ok()?;
+        let image = self.staged.release.image(entry, &sheet, variant).ok()?;
         update::draft(&sheet, variant, &image, self.request).ok()
     }
 

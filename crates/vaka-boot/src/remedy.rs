@@ -203,6 +203,10 @@ pub enum Remedy {
         /// The start of each variant's application.
         starts: Vec<(VariantId, Address)>,
     },
+    /// Give each of several raw binaries its region or address.
+    GivePlace,
+    /// See where several files overlap.
+    CheckJoin,
     /// Use a file that was released for this unit.
     CheckFileIsForUnit,
 

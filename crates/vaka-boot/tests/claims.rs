@@ -165,7 +165,7 @@ fn bad_firmware_after_the_restart_is_reported_with_what_helps() {
     let mut unsound = support::GANNET_BINARY.to_vec();
     *unsound.last_mut().unwrap() ^= 0x55;
     let at = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
-    let (report, events) = scene.update_with(&unsound, |request| request.options = at);
+    let (report, events) = scene.update_with(&unsound, |request| request.files[0].options = at);
     let said = failure(&events).unwrap();
     assert_ne!(report.code, ExitCode::Done, "{said:?}");
     let status = match &*said.kind {
@@ -320,7 +320,7 @@ fn a_truncated_file_is_refused_before_anything_is_erased() {
     for len in (1..20).map(|part| TERN_BINARY.len() * part / 20) {
         let scene = Scene::tern_r1(Vec::new());
         let at = ReadOptions { at: Some(Address::new(0x0A00_2400)), ..ReadOptions::default() };
-        let (report, events) = scene.update_with(&TERN_BINARY[..len], |request| request.options = at);
+        let (report, events) = scene.update_with(&TERN_BINARY[..len], |request| request.files[0].options = at);
         assert!(matches!(report.code, ExitCode::Refused | ExitCode::File), "{len}: {:?}", failure(&events));
         assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before, "{len}");
     }
@@ -334,7 +334,7 @@ fn a_dfu_file_without_its_suffix_is_refused() {
         let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), GANNET);
         let consents: Vec<String> = consents.iter().map(|id| (*id).to_owned()).collect();
         let (report, events) = scene.update_with(payload, |request| {
-            request.file_name = Some("gannet-1.3.0.dfu".into());
+            request.files[0].name = Some("gannet-1.3.0.dfu".into());
             request.consents = consents;
         });
         (report.code, failure(&events).cloned())

@@ -107,7 +107,7 @@ fn the_version_decides_nothing() {
     let crc = crc32(&changed[..last]);
     changed[last..].copy_from_slice(&crc.to_le_bytes());
     let at = ReadOptions { at: Some(Address::new(0x0A00_2400)), ..ReadOptions::default() };
-    let (report, events) = scene.update_with(&changed, |request| request.options = at);
+    let (report, events) = scene.update_with(&changed, |request| request.files[0].options = at);
     assert_eq!((report.code, report.outcome), (ExitCode::Done, RunOutcome::Updated), "{:?}", failure(&events));
     assert_eq!(scene.memory(0x0A00_2400..0x0A00_2400 + u32::try_from(changed.len()).unwrap()), changed);
     assert_eq!(report.application.unwrap().version.unwrap().to_string(), "1.5.0");

@@ -260,7 +260,7 @@ fn without_the_sheets_word_only_equality_counts() {
             .flash_mut()
             .add_stuck_bit(vaka_sim::flash::StuckBit { address: end + 9, bit: 7 });
         let at = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
-        let (report, events) = scene.update_with(&longer, |request| request.options = at);
+        let (report, events) = scene.update_with(&longer, |request| request.files[0].options = at);
         assert_eq!((report.code, report.check), (code, check), "{:?}", failure(&events));
         if code == ExitCode::Done {
             assert!(

@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
+use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
@@ -9,18 +10,22 @@ mod shapes;
 mod support;
 
 use shapes::{
-    Shape, avowal, beckon, belfry, bellows, berth, casket, chorus, galley, ledger, parcel, porter, ribbon, satchel,
-    sentry, skein, spoken, tagged, tally,
+    Shape, avowal, beckon, belfry, bellows, berth, casket, chorus, folio, galley, ledger, parcel, porter, ribbon,
+    satchel, sentry, skein, spoken, tagged, tally,
 };
-use support::{Scene, failure, told};
+use support::{PORT, Scene, failure, told};
 use vaka_boot::failure::FailureKind;
+use vaka_boot::update::Request;
 use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome};
+use vaka_core::input::InputFile;
 use vaka_core::plan::{ErasesOption, PlanError};
 use vaka_core::sheet::Sheet;
 use vaka_dialect::{Dialect, no_files};
 use vaka_image::address::Address;
-use vaka_image::{Image, ReadOptions, hex};
+use vaka_image::{FirmwareFile, Image, ReadOptions, hex};
 use vaka_sim::fault::Fault;
+use vaka_sim::unit::vendor_unit::Plain;
+use vaka_sim::world::lock;
 
 #[test]
 fn tagged_packets_on_a_serial_line() {
@@ -348,6 +353,123 @@ fn a_package_that_only_the_bootloader_opens() {
     damaged[100] ^= 1;
     assert!(wrapper.unwrap(&damaged).unwrap().is_err());
     assert!(scene.memory(shapes::BASE..shapes::LIMIT) == scene.before);
+}
+
+/// A unit of a batch, with three files: the application, the texts and perhaps a new table.
+fn folio_scene(shape: &Shape, batch: &[Range<u32>; 2], new_table: bool, faults: Vec<Fault>) -> Scene {
+    let (before, rest) = shapes::SHEET.split_once("[variant.image]").unwrap();
+    let (_, route) = rest.split_once("[[route]]").unwrap();
+    let route = route.replace("[\"application\"]", "[\"table\", \"app\", \"texts\"]");
+    let sheet = shape.sheet_of(&format!("{before}{}[[route]]{route}\ndialect = \"folio\"\n", folio::SHEET));
+    let factory = folio::factory(batch, &shapes::application(3000, 0x0100, 7));
+    let unit = shape.unit_with(["Shape", "Shape loader"], Box::new(|_| Box::new(Plain)), factory);
+    let file = Box::leak(shapes::application(shape.len, 0x0110, 11).into_boxed_slice());
+    let mut scene = Scene::loaded(unit.with_slots(folio::running).in_boot_mode(), faults, sheet, file, "BOOT");
+    let texts = [b"TXT1", &shapes::application(900, 0, 5)[..]].concat();
+    scene.start = batch[0].start;
+    scene.further.push(("texts", batch[1].start, Box::leak(texts.into_boxed_slice())));
+    if new_table {
+        let table = folio::table(batch);
+        scene.further.push(("table", shapes::START, Box::leak(table.into_boxed_slice())));
+    }
+    scene
+}
+
+fn folio_shape() -> Shape {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(folio::Folio::default())) };
+    Shape { name: "folio", dialect: folio::DIALECT, maker, check: Check::ReadBack, len: 2300 }
+}
+
+/// Three images in one run, with one verdict; without a new table they go to where the unit's table
+/// places them.
+#[test]
+fn three_images_at_the_places_of_a_table() {
+    let shape = folio_shape();
+    shape.holds_in(&|faults| folio_scene(&shape, &folio::PLACES, true, faults));
+    shape.holds_in(&|faults| folio_scene(&shape, &folio::OTHER_PLACES, false, faults));
+}
+
+/// Files that do not go together with the table are refused, and the unit stays as it is.
+#[test]
+fn a_table_that_does_not_agree_is_a_conflict() {
+    let shape = folio_shape();
+    let texts = |scene: &Scene| scene.further[0].2;
+    type Change = Box<dyn Fn(&Scene, &mut Request<'_>)>;
+    let with_table = |bytes: Vec<u8>| -> Change {
+        Box::new(move |_, request| {
+            let input = InputFile::of(FirmwareFile::parse(&bytes));
+            request.files.push(InputFile { region: Some("table".into()), ..input });
+        })
+    };
+    let at = |address: u32, bytes: &[u8]| InputFile {
+        options: ReadOptions { at: Some(Address::new(u64::from(address))), ..ReadOptions::default() },
+        ..InputFile::of(FirmwareFile::parse(bytes))
+    };
+    let mut twice = folio::table(&folio::PLACES);
+    twice.copy_within(0..24, 24);
+    let cases: Vec<(&str, [Range<u32>; 2], Change, &str)> = vec![
+        ("a table with other places", folio::PLACES, with_table(folio::table(&folio::OTHER_PLACES)), "region 'app' is"),
+        ("two entries", folio::PLACES, with_table(twice), "two entries have the name 'app'"),
+        ("no entry", folio::PLACES, with_table((1..=48).collect()), "mark first entry 01 02"),
+        (
+            "a table that leaves the texts behind",
+            folio::OTHER_PLACES,
+            Box::new(|_, request| {
+                request.files.truncate(1);
+                let input = InputFile::of(FirmwareFile::parse(&folio::table(&folio::PLACES)));
+                request.files.push(InputFile { region: Some("table".into()), ..input });
+            }),
+            "moves 'texts', but not its content",
+        ),
+        (
+            "texts at an address of another batch",
+            folio::OTHER_PLACES,
+            Box::new(move |scene, request| request.files[1] = at(folio::PLACES[1].start + 0x400, texts(scene))),
+            "which is the start of no image",
+        ),
+        (
+            "no application",
+            folio::PLACES,
+            Box::new(|_, request| _ = request.files.remove(0)),
+            "no data for region 'app'",
+        ),
+        (
+            "texts of another kind",
+            folio::PLACES,
+            Box::new(move |scene, request| {
+                let bytes = [b"TXT2", &texts(scene)[4..]].concat();
+                request.files[1].file = FirmwareFile::parse(&bytes);
+            }),
+            "TXT2",
+        ),
+    ];
+    for (what, batch, change, words) in cases {
+        let scene = folio_scene(&shape, &batch, false, Vec::new());
+        let (report, events) = scene.update_with(scene.file, |request| change(&scene, request));
+        assert_eq!(report.code, ExitCode::Refused, "{what}: {:?}", failure(&events));
+        let said = told(failure(&events).unwrap());
+        assert!(said.contains(words), "{what}: {said}");
+        assert!(scene.memory(shapes::BASE..shapes::LIMIT) == scene.before, "{what}");
+    }
+    // A unit whose table is damaged takes no file without a new one, and a new one repairs it.
+    let scene = folio_scene(&shape, &folio::PLACES, false, Vec::new());
+    lock(&scene.world).unit(PORT).unwrap().flash_mut().put(shapes::START, &[0; 24]);
+    let (report, events) = scene.update();
+    assert_eq!(report.code, ExitCode::Refused, "{:?}", failure(&events));
+    assert!(told(failure(&events).unwrap()).contains("it has no entry"), "{:?}", failure(&events));
+    let mut scene = folio_scene(&shape, &folio::PLACES, true, Vec::new());
+    lock(&scene.world).unit(PORT).unwrap().flash_mut().put(shapes::START, &[0; 24]);
+    let (report, events) = scene.update();
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    // Only the last sector of the texts changes.
+    scene.rewrite = false;
+    scene.back_into_update_mode();
+    let newer = [scene.further[0].2, b"more"].concat();
+    scene.further[0].2 = Box::leak(newer.into_boxed_slice());
+    let (report, events) = scene.update();
+    assert_eq!((report.code, report.bytes_written), (ExitCode::Done, 908 - 768), "{:?}", failure(&events));
+    assert!(scene.holds_image());
 }
 
 fn ribbon_shape() -> Shape {

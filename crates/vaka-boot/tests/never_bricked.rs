@@ -16,6 +16,7 @@ use vaka_boot::context::Context;
 use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{ExitCode, RunOutcome};
+use vaka_core::input::InputFile;
 use vaka_core::sheet::Sheet;
 use vaka_image::address::Address;
 use vaka_image::{ReadOptions, hex, srec, uf2};
@@ -101,8 +102,10 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
     let labels =
         [None, Some("r1"), Some("r1"), Some("r2"), Some("r2"), Some("SKI-TERN R1"), Some("OYS-240"), Some("r3")];
     let request = Request {
-        file: vaka_image::FirmwareFile::parse(&file),
-        options: ReadOptions { at, ..ReadOptions::default() },
+        files: vec![InputFile {
+            options: ReadOptions { at, ..ReadOptions::default() },
+            ..InputFile::of(vaka_image::FirmwareFile::parse(&file))
+        }],
         label: random.pick(&labels).map(String::from),
         wait: Duration::from_secs(3),
         consents: consents[..random.below(5)].to_vec(),
@@ -163,7 +166,7 @@ fn any_combination_of_faults_no_unit_is_harmed() {
                 assert!(memory(Tern::application_region(revision)) == application, "{words}: changed");
             }
             RunOutcome::Updated if report.code == ExitCode::Done => {
-                let image = request.file.image(request.options, &[]).unwrap();
+                let image = request.files[0].file.image(request.files[0].options, &[]).unwrap();
                 let start = Tern::application_region(revision).start;
                 assert_eq!(image.start(), Address::new(u64::from(start)), "{words}");
                 for segment in image.segments() {

@@ -2,11 +2,12 @@
 //!
 //! The crate performs no I/O and has no clock, threads or output. From bottom to top: [`memory`],
 //! [`dfu`] and [`volume`] (reports of units); [`sheet`] (products); [`matching`] (which image
-//! fits which unit, and why); [`plan`] (the steps of an update); [`release`]; [`event`] (reports
+//! fits which unit, and why); [`input`] (the files of an update); [`plan`] (the steps of an update); [`release`]; [`event`] (reports
 //! of the work).
 
 pub mod dfu;
 pub mod event;
+pub mod input;
 pub mod matching;
 pub mod memory;
 pub mod placeholder;

@@ -89,6 +89,7 @@ fn whole_files_fit_and_say_what_proves_that() {
             keep: &[],
             consents: &[],
             claim: None,
+            table: None,
         };
         let verdict = judge(&case);
         assert_eq!(verdict.outcome, Outcome::Fits, "{name}");

@@ -538,6 +538,7 @@ fn what_fits_what_by_facts_and_signs() {
             label: sheet.variant("r1"),
             consents: &lose,
             claim,
+            table: None,
             ..MatchInput::new(sheet, &image)
         };
         let found = judge(&case);

@@ -24,7 +24,7 @@ fn entry(file: &str, variants: &[&str], facts: &[(&str, &str)]) -> Entry {
         part: None,
         variants: variants.iter().map(|id| (*id).into()).collect(),
         build: STANDARD.into(),
-        files: vec![File { file: file.into(), at: None }],
+        files: vec![File { file: file.into(), at: None, region: None }],
         facts: facts.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
     }
 }
@@ -369,7 +369,7 @@ fn a_stage_may_hold_several_images() {
     let sheet = Sheet::parse("tern.toml", &text).unwrap();
     let found = |files: &[(&str, &[u8])]| {
         let mut image = entry(files[0].0, &["r1"], &[]);
-        image.files = files.iter().map(|(name, _)| File { file: (*name).into(), at: None }).collect();
+        image.files = files.iter().map(|(name, _)| File { file: (*name).into(), at: None, region: None }).collect();
         let bytes = Release::write(manifest(vec![stage("All", Some("loader"), vec![image])]), &members(files), None);
         let list = inconsistencies(&read(&bytes.unwrap()).unwrap(), &sheet);
         list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")

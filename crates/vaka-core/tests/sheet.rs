@@ -6,7 +6,7 @@ use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
 use vaka_core::matching::image_version;
 use vaka_core::schema;
-use vaka_core::sheet::{Fact, Sheet, SheetError, UndoPhase, VersionSource, undone};
+use vaka_core::sheet::{Fact, Sheet, SheetError, TableEntry, UndoPhase, VersionSource, undone};
 use vaka_core::unit::{UnitFacts, UsbId};
 use vaka_image::Image;
 use vaka_image::address::Address;
@@ -607,5 +607,83 @@ fn the_version_of_an_image_has_the_form_that_the_sheet_says() {
     ] {
         let error = parse(&with(version)).unwrap_err();
         assert!(error.message.contains(words), "{version}: {error}");
+    }
+}
+
+/// A table has its keys inside its entry, and further images have regions of their own.
+#[test]
+fn further_images_and_tables_are_checked() {
+    let with = |text: &str| TERN.replacen("[variant.image]", &format!("{text}\n[variant.image]"), 1);
+    let table = |keys: &str| with(&format!("[variant.table]\nregion = \"settings\"\n{keys}"));
+    let keys = "entry = 16\nname = { offset = 8, length = 8 }\naddress = { offset = 0 }\nsize = { offset = 4 }\n";
+    parse(&table(keys)).unwrap();
+    let further = |keys: &str| with(&format!("[[variant.further_image]]\n{keys}"));
+    parse(&further("region = \"settings\"")).unwrap();
+    for (text, words) in [
+        (table(&keys.replace("entry = 16", "entry = 15")), "is outside the entry"),
+        (table(&keys.replace("entry = 16", "entry = 3")), "must be 4 to 4096"),
+        (table(&keys.replace("length = 8", "length = 0")), "must be 1 to 64"),
+        (table(&format!("{keys}magic = \"5\"")), "write bytes as hex pairs"),
+        (table(&format!("{keys}unit = 0")), "must be 1 to"),
+        (
+            table(keys).replace("[variant.table]\nregion = \"settings\"", "[variant.table]\nregion = \"application\""),
+            "the most for a table",
+        ),
+        (further("region = \"application\""), "another image of the variant uses the region 'application'"),
+        (further("region = \"settings\"\nname = \"a\""), "is a key of [[variant.stage_image]]"),
+        (further("region = \"settings\"\nopaque = true"), "only [variant.image] can be opaque"),
+        (
+            TERN.replacen("name = \"loader\"\nregion", "required = false\nname = \"loader\"\nregion", 1),
+            "a stage installs all its images",
+        ),
+    ] {
+        let error = parse(&text).unwrap_err();
+        assert!(error.message.contains(words), "{words}: {error}");
+    }
+}
+
+/// Entries by hand: name, address and size in sectors of 256 bytes from 0x0A00_0000.
+#[test]
+fn a_table_places_regions_or_says_why_not() {
+    let text = "[variant.table]\nregion = \"settings\"\nentry = 12\nname = { offset = 8, length = 4 }\n\
+                address = { offset = 0, form = \"u16be\" }\nsize = { offset = 4 }\nbase = 0x0A00_0000\nunit = 256\n";
+    let sheet = parse(&TERN.replacen("[variant.image]", &format!("{text}\n[variant.image]"), 1)).unwrap();
+    let table = sheet.variant("r1").unwrap().table.as_ref().unwrap();
+    let entry =
+        |name: &[u8; 4], at: u16, size: u32| [&at.to_be_bytes()[..], &[0, 0], &size.to_le_bytes(), name].concat();
+    let read = |entries: &[Vec<u8>]| table.parse(&entries.concat());
+    let found = read(&[entry(b"app\0", 0x24, 16), entry(b"data", 0x40, 1), entry(&[0xFF; 4], 0xFFFF, 7)]).unwrap();
+    let spans: Vec<String> = found.iter().map(|entry| format!("{} {}", entry.name, entry.span)).collect();
+    assert_eq!(spans, ["app 0x0A00_2400..0x0A00_3400", "data 0x0A00_4000..0x0A00_4100"]);
+    for (entries, wanted) in [
+        (vec![], "it has no entry"),
+        (vec![vec![0xFF; 12]], "it has no entry"),
+        (vec![entry(b"app\0", 1, 1), entry(b"app\0", 2, 1)], "two entries have the name 'app'"),
+        (vec![entry(b"a\0\0\0", 1, 2), entry(b"b\0\0\0", 2, 1)], "entries 'a' and 'b' overlap"),
+        (vec![entry(b"a\0\0\0", 1, 0)], "entry 'a' is empty, or exceeds the 32-bit address space"),
+        (vec![entry(b"a\0\0\0", 1, u32::MAX)], "entry 'a' is empty, or exceeds the 32-bit address space"),
+    ] {
+        assert_eq!(read(&entries).unwrap_err().to_string(), wanted);
+    }
+    // Sectors of r1 are 3 KiB: 12 units.
+    let variant = sheet.variant("r1").unwrap();
+    let placed = |at: u16, size: u32| {
+        variant.placed_by(
+            &read(&[entry(b"appl", at, size)])
+                .unwrap()
+                .into_iter()
+                .map(|entry| TableEntry { name: "application".into(), ..entry })
+                .collect::<Vec<_>>(),
+        )
+    };
+    let moved = placed(48, 12).unwrap();
+    assert_eq!(moved.image.region.span.to_string(), "0x0A00_3000..0x0A00_3C00");
+    assert_eq!(moved.routes[0].writes[0].span, moved.image.region.span);
+    for (at, size, words) in [
+        (48, 13, "is not made of whole sectors of the flash"),
+        (0x8000, 12, "is not made of whole sectors of the flash"),
+        (24, 24, "overlaps region 'bootloader'"),
+    ] {
+        assert!(placed(at, size).unwrap_err().contains(words), "{at} {size}");
     }
 }

@@ -12,22 +12,28 @@ use vaka_image::{FirmwareFile, Image, ReadOptions};
 use crate::args::Common;
 use crate::journal::{self, EndRecord, ErrorRecord, FileRecord, StartRecord};
 
-/// The start record of an attempt.
-pub fn begun(path: &Path, common: &Common, bytes: &[u8], content: Option<&Image>) -> StartRecord {
+/// The record of a file.
+pub fn file(path: &Path, bytes: &[u8], content: Option<&Image>) -> FileRecord {
     let content_sha256 = content.map(|image| {
         let mut digest = Sha256::new();
         image.segments().iter().for_each(|segment| digest.update(segment.data()));
         text::hex(&digest.finalize())
     });
+    FileRecord {
+        name: path.display().to_string(),
+        size: bytes.len() as u64,
+        sha256: text::hex(&Sha256::digest(bytes)),
+        content_sha256,
+    }
+}
+
+/// The start record of an attempt.
+pub fn begun(file: FileRecord, further_files: Vec<FileRecord>, common: &Common) -> StartRecord {
     StartRecord {
         time: jiff::Timestamp::now(),
         vaka: env!("CARGO_PKG_VERSION").to_owned(),
-        file: FileRecord {
-            name: path.display().to_string(),
-            size: bytes.len() as u64,
-            sha256: text::hex(&Sha256::digest(bytes)),
-            content_sha256,
-        },
+        file,
+        further_files,
         release: None,
         label: common.variant.clone(),
         consents: common.allow.clone(),

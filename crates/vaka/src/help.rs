@@ -67,6 +67,7 @@ const EXAMPLES: [(&str, &[&str]); 37] = [
             "vaka update tern-1.5.0.hex --plan",
             "vaka update tern-1.5.0.hex --variant \"SKI-TERN R1\"",
             "vaka update gauge-1.5.0.vaka --unit serial=T1-00217 --unattended",
+            "vaka update app.hex files=files.img --plan",
         ],
     ),
     ("line", &["vaka line gauge-1.5.0.vaka --count 24", "vaka line gauge-1.5.0.vaka --plan --for 5s"]),

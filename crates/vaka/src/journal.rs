@@ -30,6 +30,9 @@ pub struct StartRecord {
     /// The version of this program.
     pub vaka: String,
     pub file: FileRecord,
+    /// Further files of the same update.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub further_files: Vec<FileRecord>,
     /// The release of the image.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release: Option<ReleaseRecord>,
@@ -38,8 +41,15 @@ pub struct StartRecord {
     pub consents: Vec<String>,
 }
 
+impl StartRecord {
+    /// All files.
+    pub fn files(&self) -> impl Iterator<Item = &FileRecord> {
+        [&self.file].into_iter().chain(&self.further_files)
+    }
+}
+
 /// The file.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
 pub struct FileRecord {
     pub name: String,
     pub size: u64,

@@ -40,6 +40,7 @@ mod signals;
 mod state_dir;
 mod trace;
 mod trace_replay;
+mod update_files;
 
 use vaka_core::event::ExitCode;
 

@@ -36,6 +36,7 @@ impl JournalHooks<'_> {
                 sha256: self.release.sha256.clone(),
                 content_sha256: None,
             },
+            further_files: Vec::new(),
             release: Some(ReleaseRecord {
                 product: manifest.product.clone(),
                 version: manifest.version.clone(),

@@ -43,13 +43,9 @@ pub fn is_release(path: &Path) -> bool {
         && Release::is_one(&head)
 }
 
-/// The releases among the given files and folders. `None` if a single file was given that is not
-/// a release.
+/// The releases among the given files and folders. `None` if all are files that are no releases.
 pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, CliError> {
-    if let [one] = files
-        && !one.is_dir()
-        && !is_release(one)
-    {
+    if files.iter().all(|file| !file.is_dir() && !is_release(file)) {
         return Ok(None);
     }
     let (mut releases, skipped) = usable(files, common)?;

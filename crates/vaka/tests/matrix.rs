@@ -24,6 +24,7 @@ use vaka_boot::operator::Unattended;
 use vaka_boot::release_install::{ReleaseInstall, StageHooks};
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::input::InputFile;
 use vaka_core::matching::{Outcome, Verdict, Weight};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{STANDARD, Stage};
@@ -271,7 +272,12 @@ fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String, St
     let report = match tried {
         Tried::File(file) => {
             let bench = Bench::new(vec![bus], sheets);
-            update::run(&bench, &Request { file: FirmwareFile::parse(file), ..request }, &mut Unattended, &mut cx)
+            update::run(
+                &bench,
+                &Request { files: vec![InputFile::of(FirmwareFile::parse(file))], ..request },
+                &mut Unattended,
+                &mut cx,
+            )
         }
         Tried::Release(release) => {
             let sheet = sheets.iter().find(|sheet| sheet.product.id == release.manifest.product).unwrap();

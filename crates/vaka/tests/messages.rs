@@ -86,7 +86,7 @@ fn cases() -> Vec<(&'static str, ReportedProperty)> {
         let mut bytes = TERN_BINARY.to_vec();
         *bytes.last_mut().unwrap() ^= 0x55;
         let scene = Scene::tern(Tern::in_boot_mode(Revision::R1, "T1-00217"), Vec::new(), &without_proofs(TERN));
-        scene.update_with(&bytes, |request| request.options = binary_at(0x0A00_2400))
+        scene.update_with(&bytes, |request| request.files[0].options = binary_at(0x0A00_2400))
     };
     let older = || {
         let mut scene = Scene::tern_r1(Vec::new());
@@ -130,7 +130,7 @@ fn cases() -> Vec<(&'static str, ReportedProperty)> {
         let mut unsound = support::GANNET_BINARY.to_vec();
         *unsound.last_mut().unwrap() ^= 0x55;
         gannet(traits, Quirks::default(), Vec::new(), &without_proofs(GANNET))
-            .update_with(&unsound, |request| request.options = binary_at(0x5000))
+            .update_with(&unsound, |request| request.files[0].options = binary_at(0x5000))
     };
     let second_visit = || {
         let whole = gannet(leaving, Quirks::default(), Vec::new(), GANNET);
@@ -150,7 +150,7 @@ fn cases() -> Vec<(&'static str, ReportedProperty)> {
     let no_suffix = || {
         let payload = &support::GANNET_DFU[..support::GANNET_DFU.len() - 16];
         let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), GANNET);
-        scene.update_with(payload, |request| request.file_name = Some("gannet-1.3.0.dfu".into()))
+        scene.update_with(payload, |request| request.files[0].name = Some("gannet-1.3.0.dfu".into()))
     };
     let other_board = || {
         let file = include_bytes!("../../../demo/firmware/out/petrel-pb2-2.4.0.uf2");
@@ -178,11 +178,14 @@ fn cases() -> Vec<(&'static str, ReportedProperty)> {
         ("The file is a picture", tern_with(b"\x89PNG\r\n\x1A\n\0\0\0\rIHDR", |_| {})),
         ("The file is text in UTF-16", tern_with(b"\xFF\xFE:\x000\x001\x00", |_| {})),
         ("The DFU file has no suffix", no_suffix()),
-        ("The file is cut short", tern_with(&TERN_BINARY[..9000], |request| request.options = binary_at(0x0A00_2400))),
+        (
+            "The file is cut short",
+            tern_with(&TERN_BINARY[..9000], |request| request.files[0].options = binary_at(0x0A00_2400)),
+        ),
         ("One byte of the file is changed", {
             let mut bytes = TERN_BINARY.to_vec();
             bytes[5000] ^= 1;
-            tern_with(&bytes, |request| request.options = binary_at(0x0A00_2400))
+            tern_with(&bytes, |request| request.files[0].options = binary_at(0x0A00_2400))
         }),
         ("The file is for the other revision", tern_with(r2_hex, |_| {})),
         ("Unit and file agree, the label was misread", tern_with(TERN_HEX, |request| request.label = label("r2"))),
@@ -191,7 +194,7 @@ fn cases() -> Vec<(&'static str, ReportedProperty)> {
         ("The board identifies itself, and the file is for another one", other_board()),
         (
             "The file was linked for another start address",
-            tern_with(TERN_BINARY, |request| request.options = binary_at(0x0A00_3000)),
+            tern_with(TERN_BINARY, |request| request.files[0].options = binary_at(0x0A00_3000)),
         ),
         ("The file is older than what the flash holds", older()),
         ("Several units, and the file is for none of them", two()),

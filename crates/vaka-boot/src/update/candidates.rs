@@ -1,12 +1,13 @@
 //! Conclusions from file and label alone: sheets, variants, versions.
 
 use vaka_base::version::Version;
+use vaka_core::input::InputError;
 use vaka_core::matching::{Choice, Question, filter_by_board_info, rank_variants};
 use vaka_core::sheet::{Sheet, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
-use vaka_image::{GroupId, Image, ReadError, ReadOptions};
+use vaka_image::{GroupId, Image, ReadError};
 
-use super::errors::{internal, no_address, unreadable};
+use super::errors::internal;
 use super::request::Request;
 use crate::bench::candidate::Candidate;
 use crate::failure::{Failure, FailureKind};
@@ -37,20 +38,23 @@ pub(super) fn preflight(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), F
         return Ok(());
     }
     let families: Vec<u32> = sheets.iter().flat_map(Sheet::families).collect();
-    match request.file.image(request.options, &families) {
+    let variants: Vec<&Variant> = sheets.iter().flat_map(|sheet| &sheet.variants).collect();
+    match request.image(None, &families, &variants) {
         // Several of the images belong to sheets: the unit will determine which.
-        Err(ReadError::Several(names)) if names.iter().any(|name| is_among(name, &families)) => Ok(()),
+        Err(InputError::Read(ReadError::Several(names))) if names.iter().any(|name| is_among(name, &families)) => {
+            Ok(())
+        }
         Ok(_) => Ok(()),
-        Err(ReadError::NoAddress) => {
-            let vouched = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.binary_at.is_some());
+        Err(InputError::Read(ReadError::NoAddress)) => {
+            let vouched = variants.iter().any(|variant| variant.image.binary_at.is_some());
             let undescribed = request.consents.iter().any(|id| id == NO_SHEET);
-            if undescribed || sheets.iter().any(vouched) {
+            if undescribed || vouched || request.names_region() {
                 Ok(())
             } else {
-                Err(no_address(&sheets.iter().collect::<Vec<_>>()))
+                Err(request.no_address(&sheets.iter().collect::<Vec<_>>()))
             }
         }
-        Err(error) => Err(unreadable(&error)),
+        Err(error) => Err(error.into()),
     }
 }
 
@@ -77,12 +81,10 @@ pub(super) fn misfit(request: &Request<'_>, candidate: &Candidate<'_>) -> Option
 
 /// The image as a product would use it: a raw binary starts where one of its variants states.
 fn placed_image(request: &Request<'_>, sheet: &Sheet) -> Option<Image> {
-    let read = |options| request.file.image(options, &sheet.families());
-    match read(request.options) {
-        Err(ReadError::NoAddress) => {
-            let at = sheet.variants.iter().find_map(|variant| variant.image.binary_at);
-            read(ReadOptions { at, ..request.options }).ok()
-        }
+    let (families, variants) = (sheet.families(), sheet.variants.iter().collect::<Vec<_>>());
+    let of_one = |variant: &&Variant| request.image(variant.image.binary_at, &families, &[variant]).ok();
+    match request.image(None, &families, &variants) {
+        Err(InputError::Read(ReadError::NoAddress)) => variants.iter().find_map(of_one),
         other => other.ok(),
     }
 }

@@ -3,6 +3,7 @@
 use vaka_core::matching::{Evidence, Question, Source, Subject, Verdict, Weight};
 use vaka_core::sheet::{Sheet, Variant, VariantId};
 use vaka_image::ReadError;
+use vaka_image::address::Address;
 
 use crate::bench::open_error::held;
 use crate::failure::{Failure, FailureKind, RefusalReason, UnitCondition};
@@ -93,7 +94,12 @@ fn wrong_start(verdict: &Verdict, variant: &Variant) -> Option<Remedy> {
             move |evidence: &&Evidence| evidence.source == source && evidence.variant.as_ref() == Some(&variant.id);
         verdict.evidence.iter().filter(same)
     };
-    let start = of_variant(Source::StartAddress).find(|evidence| evidence.is_conflict())?;
+    // A further image has another start.
+    let is_own = |start: &&Evidence| {
+        let own = variant.image.region.span;
+        variant.further.is_empty() || start.says.parse().is_ok_and(|at: Address| own.contains(at))
+    };
+    let start = of_variant(Source::StartAddress).find(|evidence| evidence.is_conflict()).filter(is_own)?;
     let (mut marks, mut stamps) = (of_variant(Source::Mark), of_variant(Source::Stamp));
     let is_ours = marks.clone().next().is_some() && marks.all(|mark| !mark.is_conflict());
     let is_stamped = stamps.next().is_some_and(|stamp| !stamp.is_conflict());
@@ -137,14 +143,9 @@ pub(crate) fn undecided(question: &Question) -> Failure {
     Failure::new(FailureKind::Undecided).unchanged().remedy(Remedy::ReadLabel { variants })
 }
 
-pub(super) fn no_address(sheets: &[&Sheet]) -> Failure {
-    let start = |variant: &Variant| (variant.id.clone(), variant.image.region.span.start());
-    let starts = sheets.iter().flat_map(|sheet| &sheet.variants).map(start).collect();
-    Failure::new(FailureKind::NoAddress).unit(UnitCondition::NoUnit).remedy(Remedy::GiveAddress { starts })
-}
-
 pub(super) fn unreadable(error: &ReadError) -> Failure {
-    Failure::new(FailureKind::File(error.clone())).unit(UnitCondition::NoUnit).remedy(Remedy::FetchFile)
+    let remedy = if matches!(error, ReadError::Join(_)) { Remedy::CheckJoin } else { Remedy::FetchFile };
+    Failure::new(FailureKind::File(error.clone())).unit(UnitCondition::NoUnit).remedy(remedy)
 }
 
 pub(super) fn not_opened(error: &SessionError, place: &str) -> Failure {

@@ -51,7 +51,7 @@ pub(super) struct Executor<'a, 'b> {
     pub(super) image: &'a Image,
     /// The unit's location, for events.
     pub(super) unit: Arc<str>,
-    /// The region that is written, for events.
+    /// The regions that are written, for events.
     pub(super) region: Arc<str>,
     /// Whether the unit may return its earlier content until it is reset, so that a difference
     /// proves nothing yet.
@@ -76,7 +76,7 @@ impl Executor<'_, '_> {
         let (sectors, runs) = (plan.plan().sectors(), plan.plan().runs());
         if !runs.is_empty() {
             let rehearsed = self.session.rehearse(self.image, sectors, runs, self.cx);
-            rehearsed.map_err(|error| self.failed(Activity::BeginningToWrite(self.image.start()), &error))?;
+            rehearsed.map_err(|error| failed(Activity::BeginningToWrite(self.image.start()), &error))?;
         }
         let done = plan.memory_steps().try_for_each(|(step, operation)| self.run_step(step, operation));
         if done.is_err() {
@@ -231,7 +231,7 @@ impl Executor<'_, '_> {
         self.image.copy_to(from, &mut data);
         match self.session.agrees(from, &data, self.cx) {
             Ok(equal) => Ok(equal),
-            Err(error) => Err(self.failed(Activity::AskingForChecksum(from), &error)),
+            Err(error) => Err(failed(Activity::AskingForChecksum(from), &error)),
         }
     }
 
@@ -268,7 +268,7 @@ impl Executor<'_, '_> {
                 self.session.rest(self.cx);
                 return Ok(false);
             }
-            Err(error) => return Err(self.failed(Activity::Comparing(at), &error)),
+            Err(error) => return Err(failed(Activity::Comparing(at), &error)),
         };
         let mut wanted = found.clone();
         self.image.copy_to(at, &mut wanted);
@@ -332,9 +332,7 @@ impl Executor<'_, '_> {
         for range in &at_once {
             self.check_interrupt()?;
             self.ledger.start_erase(*range);
-            self.session
-                .erase(*range, self.cx)
-                .map_err(|error| self.failed(Activity::Erasing(range.start()), &error))?;
+            self.session.erase(*range, self.cx).map_err(|error| failed(Activity::Erasing(range.start()), &error))?;
             self.ledger.finish_erase(*range);
             done += range.len();
             self.progress(StepName::Erase, done, total);
@@ -346,7 +344,7 @@ impl Executor<'_, '_> {
         self.check_interrupt()?;
         sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
         let first = sectors.first().map_or(self.image.start(), |sector| sector.start());
-        self.session.erase_all(self.cx).map_err(|error| self.failed(Activity::ErasingAll(first), &error))?;
+        self.session.erase_all(self.cx).map_err(|error| failed(Activity::ErasingAll(first), &error))?;
         sectors.iter().for_each(|sector| self.ledger.finish_erase(*sector));
         self.progress(StepName::Erase, total, total);
         Ok(())
@@ -361,7 +359,7 @@ impl Executor<'_, '_> {
             Ok(finished) => finished,
             Err(error) => {
                 self.note_refusal(&error, held_back);
-                return Err(self.failed(Activity::Finishing(end), &error));
+                return Err(failed(Activity::Finishing(end), &error));
             }
         };
         self.tally.finished = Some(finished);
@@ -381,7 +379,7 @@ impl Executor<'_, '_> {
             sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
         }
         let begun = self.session.begin(self.image, runs, self.cx);
-        begun.map_err(|error| self.failed(Activity::BeginningToWrite(self.image.start()), &error))?;
+        begun.map_err(|error| failed(Activity::BeginningToWrite(self.image.start()), &error))?;
         let held_back = self.plan.plan().held_back();
         let addressed = !self.plan.plan().is_streamed() && held_back.is_none();
         let mut entered = SpanSet::default();
@@ -404,7 +402,7 @@ impl Executor<'_, '_> {
                     }
                     Err(error) => {
                         self.note_refusal(&error, Some(block.span));
-                        return Err(self.failed(Activity::Writing(block.span.start()), &error));
+                        return Err(failed(Activity::Writing(block.span.start()), &error));
                     }
                 }
                 // The session keeps this block until the end.
@@ -465,10 +463,8 @@ impl Executor<'_, '_> {
             while at < span.end() {
                 self.check_interrupt()?;
                 let len = self.block_len(at, span.end());
-                let found = self
-                    .session
-                    .read(at, len, self.cx)
-                    .map_err(|error| self.failed(Activity::ReadingBack(at), &error))?;
+                let found =
+                    self.session.read(at, len, self.cx).map_err(|error| failed(Activity::ReadingBack(at), &error))?;
                 self.compare(at, &found, &mut difference);
                 at = at.checked_add(u64::from(len)).unwrap_or(span.end());
                 done += u64::from(len);
@@ -516,11 +512,12 @@ impl Executor<'_, '_> {
     fn note_refusal(&mut self, error: &SessionError, span: Option<Span>) {
         span.filter(|_| error.is_reasoned_refusal()).into_iter().for_each(|span| self.ledger.refuse_write(span));
     }
+}
 
-    fn failed(&self, activity: Activity, error: &SessionError) -> StepError {
-        let failure = Failure::new(FailureKind::Session { activity, error: error.clone() });
-        StepError { failure: failure.remedy(remedy_of(error)), loss: error.loss() }
-    }
+/// A step that failed in the session.
+pub(super) fn failed(activity: Activity, error: &SessionError) -> StepError {
+    let failure = Failure::new(FailureKind::Session { activity, error: error.clone() });
+    StepError { failure: failure.remedy(remedy_of(error)), loss: error.loss() }
 }
 
 /// The remedy for a failed step.

@@ -149,6 +149,7 @@ impl<'a> Booted<'a> {
             let resolved = run.judge_undescribed(&found, &connection.identity, generic)?;
             return Ok(Judged { unit: found.device, connection, resolved });
         }
+        let (found, connection) = run.place_regions(found, connection)?;
         let running = provisional.as_ref().and_then(|before| before.running.as_ref());
         match (run.settle(&found, &connection.identity.facts, running), provisional) {
             (Ok(resolved), _) => Ok(Judged { unit: found.device, connection, resolved }),

@@ -2,7 +2,7 @@
 //! unit.
 
 use vaka_core::plan::{KnownContent, Plan, PlanError, PlanInput, WriteLimits};
-use vaka_core::sheet::{Route, Sheet, Undo, UndoPhase, Variant, undone};
+use vaka_core::sheet::{Region, Route, Sheet, Undo, UndoPhase, Variant, undone};
 use vaka_image::Image;
 
 use super::request::Request;
@@ -19,13 +19,14 @@ pub(super) fn plan(
 ) -> Result<Plan, Failure> {
     let (erase_all, keep) = (request.erase_all, &request.keep[..]);
     let Parts { sheet, variant, route, image } = parts;
+    let is_written = |region: &Region| image.parts_in(region.span).next().is_some();
     let can_stay = |name: &&String| {
-        let named = variant.regions.iter().any(|region| region.name == **name);
-        named && variant.image.region.name != **name
+        let region = variant.regions.iter().find(|region| region.name == **name);
+        region.is_some_and(|region| !is_written(region))
     };
     if let Some(name) = keep.iter().find(|name| !can_stay(name)) {
-        let regions = variant.regions.iter().map(|region| region.name.as_str());
-        let known = regions.filter(|name| *name != variant.image.region.name).map(str::to_owned).collect();
+        let others = variant.regions.iter().filter(|region| !is_written(region));
+        let known = others.map(|region| region.name.clone()).collect();
         let failure = Failure::new(FailureKind::NoRegionToKeep { name: name.to_string() });
         return Err(failure.unchanged().remedy(Remedy::KeepableRegions(known)));
     }

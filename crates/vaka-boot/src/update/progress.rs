@@ -3,7 +3,7 @@
 use crate::failure::{Failure, FailureKind, RunEffect};
 use vaka_core::event::{ExitCode, Report, RestartState, RunOutcome};
 use vaka_core::plan::{Ledger, Plan};
-use vaka_core::sheet::{Sheet, Variant};
+use vaka_core::sheet::{Sheet, TableReport, Variant};
 use vaka_core::unit_state::UnitState;
 use vaka_image::Image;
 use vaka_image::address::Span;
@@ -46,6 +46,8 @@ pub(super) struct ObservedUnit<'a> {
     pub(super) leaves_when_closed: bool,
     /// Whether the application was running when the run found the unit.
     pub(super) was_running: bool,
+    /// The table of regions, once the run has tried to read it.
+    pub(super) table: Option<TableReport>,
 }
 
 /// Content that was read before anything was erased.

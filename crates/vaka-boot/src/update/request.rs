@@ -3,10 +3,11 @@
 use std::time::Duration;
 
 use vaka_base::version::Version;
+use vaka_core::input::InputFile;
 use vaka_core::matching::Claim;
 use vaka_core::sheet::Undo;
 use vaka_core::unit::MemoryChoice;
-use vaka_image::{FirmwareFile, Image, ReadOptions};
+use vaka_image::{FirmwareFile, Image};
 
 use crate::bench::selector::Selector;
 use vaka_core::event::FailureText;
@@ -14,12 +15,8 @@ use vaka_core::event::FailureText;
 /// The request for an update.
 #[derive(Clone, Debug)]
 pub struct Request<'a> {
-    /// The firmware file.
-    pub file: FirmwareFile,
-    /// Name of the file, which may contain a version.
-    pub file_name: Option<String>,
-    /// Options for reading the file, as given.
-    pub options: ReadOptions,
+    /// The firmware files, which are joined.
+    pub files: Vec<InputFile>,
     /// The unit; by default the only one that a sheet describes.
     pub unit: Option<Selector>,
     /// The label, as the user gave it.
@@ -42,7 +39,7 @@ pub struct Request<'a> {
     pub save: Option<SaveFn<'a>>,
     /// Names of regions to preserve, even if they share a sector with the image.
     pub keep: Vec<String>,
-    /// The images of a release, one for each of its variants; they replace `file`.
+    /// The images of a release, one for each of its variants; they replace `files`.
     pub offered: &'a [ReleaseImage],
     /// Whether the undo actions of the end are deferred to a later stage.
     pub undo_later: bool,
@@ -68,6 +65,8 @@ pub struct ReleaseImage {
     pub variant: String,
     /// The image.
     pub image: Image,
+    /// Its files.
+    pub files: Vec<InputFile>,
     /// The statements of the release about it.
     pub claim: Claim,
 }
@@ -102,9 +101,7 @@ impl<'a> Request<'a> {
     /// A request for one file with defaults: no waiting, the strongest check.
     pub fn new(file: &[u8]) -> Self {
         Self {
-            file: FirmwareFile::parse(file),
-            file_name: None,
-            options: ReadOptions::default(),
+            files: vec![InputFile::of(FirmwareFile::parse(file))],
             unit: None,
             label: None,
             memory: MemoryChoice::default(),

@@ -1,15 +1,16 @@
 //! Resolution of image, variant and route, until the verdict fits.
 
 use vaka_base::version::Version;
+use vaka_core::input::{InputError, joined};
 use vaka_core::matching::{
     Claim, MatchInput, Outcome, Question, Verdict, all_self_identifying, filter_by_board_info, judge,
 };
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UnitFacts};
-use vaka_image::{Image, ReadError, ReadOptions};
+use vaka_image::{Image, ReadError};
 
 use super::candidates::{open_question, reported_version, variant_by_label};
-use super::errors::{internal, no_address, refused, undecided, unreadable};
+use super::errors::{internal, refused, undecided};
 use super::request::{ReleaseImage, Request};
 use super::resolved::Resolved;
 use super::update_run::UpdateRun;
@@ -51,6 +52,7 @@ impl<'a> UpdateRun<'a, '_> {
             keep,
             consents,
             claim: None,
+            table: None,
         };
         let verdict = judge(&case);
         self.emit_verdict(&verdict);
@@ -96,6 +98,7 @@ impl<'a> UpdateRun<'a, '_> {
                 keep: &self.request.keep,
                 consents: &self.request.consents,
                 claim,
+                table: self.progress.unit.table.as_ref(),
             };
             let verdict = judge(&case);
             self.emit_verdict(&verdict);
@@ -131,28 +134,28 @@ impl<'a> UpdateRun<'a, '_> {
         label: Option<&'a Variant>,
     ) -> Result<SelectedImage<'a>, ImageUnavailable> {
         let open = label.map_or_else(|| filter_by_board_info(unit, found.variants_of(sheet)), |variant| vec![variant]);
-        if !self.request.offered.is_empty() {
-            return offered(self.request.offered, &open, found.mode);
-        }
         let families: Vec<u32> = open.iter().flat_map(|variant| variant.families()).collect();
-        let read = |options| self.request.file.image(options, &families);
-        let read = match read(self.request.options) {
-            Err(ReadError::NoAddress) => {
+        if !self.request.offered.is_empty() {
+            return offered(self.request.offered, &open, found.mode, &families);
+        }
+        let read = match self.request.image(None, &families, &open) {
+            Err(InputError::Read(ReadError::NoAddress)) => {
                 let will_tell = found.mode != Mode::Update && all_self_identifying(&open);
                 let only = open.first().copied().filter(|_| open.len() == 1 || will_tell);
-                if only.is_none() && open.iter().all(|variant| variant.image.binary_at.is_some()) {
-                    return Err(ImageUnavailable::Unplaced);
+                let is_placed = |variant: &&Variant| variant.image.binary_at.is_some() || self.request.names_region();
+                match only {
+                    None if open.iter().all(is_placed) => return Err(ImageUnavailable::Unplaced),
+                    Some(only) if is_placed(&only) => self.request.image(only.image.binary_at, &families, &[only]),
+                    _ => return Err(ImageUnavailable::Failed(self.request.no_address(&[sheet]))),
                 }
-                let at = only.and_then(|variant| variant.image.binary_at);
-                let at = at.ok_or_else(|| ImageUnavailable::Failed(no_address(&[sheet])))?;
-                read(ReadOptions { at: Some(at), ..self.request.options })
             }
             other => other,
         };
-        let image = read.map_err(|error| ImageUnavailable::Failed(unreadable(&error)))?;
-        let image = match &self.request.file_name {
-            Some(name) => image.named(name),
-            None => image,
+        let image = match read {
+            Err(InputError::Read(ReadError::NoAddress)) => {
+                return Err(ImageUnavailable::Failed(self.request.no_address(&[sheet])));
+            }
+            read => read.map_err(|error| ImageUnavailable::Failed(error.into()))?,
         };
         Ok(SelectedImage { image, claim: None })
     }
@@ -160,7 +163,12 @@ impl<'a> UpdateRun<'a, '_> {
 
 /// The image of a release for the possible variants of a unit. If these need different images,
 /// the variant must be named, unless the unit will identify it.
-fn offered<'a>(all: &'a [ReleaseImage], open: &[&Variant], mode: Mode) -> Result<SelectedImage<'a>, ImageUnavailable> {
+fn offered<'a>(
+    all: &'a [ReleaseImage],
+    open: &[&Variant],
+    mode: Mode,
+    families: &[u32],
+) -> Result<SelectedImage<'a>, ImageUnavailable> {
     let of = |variant: &&Variant| all.iter().find(|offered| offered.variant == variant.id.as_str());
     let own: Vec<&ReleaseImage> = open.iter().filter_map(of).collect();
     let Some(first) = own.first() else {
@@ -172,7 +180,15 @@ fn offered<'a>(all: &'a [ReleaseImage], open: &[&Variant], mode: Mode) -> Result
     let is_one = own.len() == open.len() && own.iter().all(|other| other.image.segments() == first.image.segments());
     let will_tell = mode != Mode::Update && all_self_identifying(open);
     match is_one || will_tell {
-        true => Ok(SelectedImage { image: first.image.clone(), claim: Some(&first.claim) }),
+        true => {
+            let image = match open.iter().find(|variant| variant.table.is_some()) {
+                // The unit's table may have moved the regions of the files.
+                Some(variant) => joined(&first.files, variant.image.binary_at, families, &[variant])
+                    .map_err(|error| ImageUnavailable::Failed(error.into()))?,
+                None => first.image.clone(),
+            };
+            Ok(SelectedImage { image, claim: Some(&first.claim) })
+        }
         false => Err(ImageUnavailable::Unplaced),
     }
 }

@@ -33,7 +33,8 @@ const MAX_RESUMES: u32 = 20;
 /// Updates one unit. Everything that happens is emitted through `cx`; the last
 /// event is always `result`, which is also returned.
 pub fn run(bench: &Bench<'_>, request: &Request<'_>, operator: &mut dyn Operator, cx: &mut Context<'_>) -> Report {
-    let mut run = UpdateRun { bench, request, operator, cx, progress: Progress::new() };
+    let placed_sheet = OnceCell::new();
+    let mut run = UpdateRun { bench, request, operator, cx, progress: Progress::new(), placed_sheet: &placed_sheet };
     // Other processes stay away from the unit until the state of the unit is reported.
     let mut lock = None;
     if let Err(failure) = run.work(&mut lock) {

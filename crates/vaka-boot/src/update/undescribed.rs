@@ -2,13 +2,13 @@
 
 use std::cell::OnceCell;
 
+use vaka_core::input::InputError;
 use vaka_core::sheet::{EntryStep, Sheet, Signal};
 use vaka_core::unit::Mode;
 use vaka_image::address::Address;
-use vaka_image::{Image, ReadError, ReadOptions};
+use vaka_image::{Image, ReadError};
 use vaka_usb::DeviceInfo;
 
-use super::errors::{no_address, unreadable};
 use super::resolved::Resolved;
 use super::update_run::UpdateRun;
 use crate::bench::candidate::Candidate;
@@ -69,13 +69,12 @@ impl<'a> UpdateRun<'a, '_> {
     /// counts from 0 there.
     pub(super) fn image_of_undescribed(&self, identity: &Identity) -> Result<Image, Failure> {
         let plain = identity.facts.memories(&self.request.memory).iter().all(|memory| !memory.is_addressed());
-        match self.request.file.image(self.request.options, &[]) {
-            Err(ReadError::NoAddress) if plain => {
-                let options = ReadOptions { at: Some(Address::new(0)), ..self.request.options };
-                self.request.file.image(options, &[]).map_err(|error| unreadable(&error))
+        match self.request.image(None, &[], &[]) {
+            Err(InputError::Read(ReadError::NoAddress)) if plain => {
+                Ok(self.request.image(Some(Address::new(0)), &[], &[])?)
             }
-            Err(ReadError::NoAddress) => Err(no_address(&[])),
-            other => other.map_err(|error| unreadable(&error)),
+            Err(InputError::Read(ReadError::NoAddress)) => Err(self.request.no_address(&[])),
+            other => Ok(other?),
         }
     }
 }

@@ -1,8 +1,11 @@
 //! The common context of all stages of an update.
 
+use std::cell::OnceCell;
+
 use vaka_core::event::{StepName, StepState};
 use vaka_core::matching::{Phase, Verdict};
 use vaka_core::plan::Plan;
+use vaka_core::sheet::Sheet;
 use vaka_usb::DeviceInfo;
 
 use super::progress::Progress;
@@ -20,6 +23,8 @@ pub(super) struct UpdateRun<'a, 'b> {
     pub(super) operator: &'a mut dyn Operator,
     pub(super) cx: &'a mut Context<'b>,
     pub(super) progress: Progress<'a>,
+    /// The sheet with the regions where the unit's table places them.
+    pub(super) placed_sheet: &'a OnceCell<Sheet>,
 }
 
 impl<'a> UpdateRun<'a, '_> {

@@ -103,11 +103,14 @@ impl<'b> UpdateRun<'_, 'b> {
         session: &'e mut dyn Session,
     ) -> Executor<'e, 'b> {
         let Resolved { image, variant, route, .. } = &task.resolved;
+        let regions = variant.images().map(|rules| &rules.region);
+        let written = regions.filter(|region| image.parts_in(region.span).next().is_some());
+        let names: Vec<&str> = written.map(|region| region.name.as_str()).collect();
         Executor {
             plan,
             image,
             unit: self.progress.place().into(),
-            region: variant.image.region.name.as_str().into(),
+            region: names.join(", ").into(),
             gives_earlier_content: matches!(route.kind, RouteKind::PlainDfu { .. }),
             ledger: &mut self.progress.ledger,
             tally: statistics,

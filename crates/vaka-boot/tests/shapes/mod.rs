@@ -10,6 +10,7 @@ pub mod bellows;
 pub mod berth;
 pub mod casket;
 pub mod chorus;
+pub mod folio;
 pub mod galley;
 pub mod ledger;
 pub mod parcel;
@@ -155,6 +156,16 @@ impl Shape {
         names: [&'static str; 2],
         runner: Box<dyn Fn(u16) -> Box<dyn AppModel> + Send>,
     ) -> VendorUnit {
+        self.unit_with(names, runner, application(3000, 0x0100, 7))
+    }
+
+    /// The same with this content behind the bootloader.
+    pub fn unit_with(
+        &self,
+        names: [&'static str; 2],
+        runner: Box<dyn Fn(u16) -> Box<dyn AppModel> + Send>,
+        factory: Vec<u8>,
+    ) -> VendorUnit {
         let make = UnitSpec {
             names,
             ids: [(0x1209, 0x0009), (0x1209, 0x000A)],
@@ -163,7 +174,7 @@ impl Shape {
             application: START..END,
             settings: END..LIMIT,
             board_word: b"SHP1",
-            factory: Box::leak(application(3000, 0x0100, 7).into_boxed_slice()),
+            factory: Box::leak(factory.into_boxed_slice()),
             button: "BOOT",
             window: None,
             silent: false,

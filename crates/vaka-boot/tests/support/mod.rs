@@ -18,10 +18,12 @@ use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
 use vaka_boot::warning::Warning;
 use vaka_core::event::{ExitCode, Report, StepName};
+use vaka_core::input::InputFile;
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{Entry, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::{Dialect, no_files};
+use vaka_image::FirmwareFile;
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::in_process::SimBus;
@@ -71,6 +73,8 @@ pub struct Scene {
     pub file: &'static [u8],
     pub binary: &'static [u8],
     pub start: u32,
+    /// Further files for regions, with the place of each in the unit.
+    pub further: Vec<(&'static str, u32, &'static [u8])>,
     /// Regions of which no byte may change.
     pub kept: Vec<Range<u32>>,
     /// The label that the user read, and the button for update mode.
@@ -167,6 +171,7 @@ impl Scene {
             file,
             binary,
             start,
+            further: Vec::new(),
             kept,
             label: None,
             button: "BOOT",
@@ -191,7 +196,11 @@ impl Scene {
         // As the program does with the file that it opens.
         let wrappers = self.sheets.iter().flat_map(|sheet| &sheet.wrappers);
         if let Some(opened) = wrappers.filter_map(|wrapper| wrapper.unwrap(file)).next() {
-            request.file = opened.unwrap().file();
+            request.files[0].file = opened.unwrap().file();
+        }
+        for (region, _, bytes) in &self.further {
+            let input = InputFile::of(FirmwareFile::parse(bytes));
+            request.files.push(InputFile { region: Some((*region).to_owned()), ..input });
         }
         change(&mut request);
         let stop = AtomicBool::new(false);
@@ -239,7 +248,9 @@ impl Scene {
     }
 
     pub fn holds_image(&self) -> bool {
-        self.memory(self.start..self.start + u32::try_from(self.binary.len()).unwrap()) == self.binary
+        let own = [("", self.start, self.binary)];
+        let mut all = own.iter().chain(&self.further);
+        all.all(|(_, start, bytes)| self.memory(*start..*start + u32::try_from(bytes.len()).unwrap()) == *bytes)
     }
 
     #[track_caller]
@@ -376,7 +387,7 @@ pub fn release_entry(file: &str, variant: &str, facts: &[(&str, &str)]) -> Entry
         part: None,
         variants: vec![variant.into()],
         build: STANDARD.into(),
-        files: vec![File { file: file.into(), at: None }],
+        files: vec![File { file: file.into(), at: None, region: None }],
         facts: facts.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
     }
 }

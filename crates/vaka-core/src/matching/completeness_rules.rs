@@ -2,7 +2,7 @@
 
 use super::claim::Claim;
 use super::evidence::{Evidence, Source, Weight};
-use super::rules::{file_observation, piece};
+use super::rules::{file_observation, pieces};
 use crate::sheet::{ImageRules, Variant};
 use vaka_image::Format;
 use vaka_image::Image;
@@ -12,21 +12,25 @@ use vaka_image::stamp::{self, SealState, StampSearch};
 /// One row of evidence about completeness: it agrees if any proof holds and conflicts if any
 /// proof fails. A file without a proof is not refused; the row states that.
 pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Claim>) -> Evidence {
-    let (mut proofs, mut failures) = (Vec::new(), Vec::new());
-    proofs.extend(of_format(image));
+    let (mut proofs, mut failures) = (Vec::from_iter(of_format(image)), Vec::new());
     if image.facts().opaque.as_ref().is_some_and(|opaque| opaque.proves_whole) {
         proofs.push("its header");
     }
     if claim.is_some() {
         proofs.push("the release's digest");
     }
-    for rules in [&variant.image].into_iter().chain(&variant.further) {
-        let Some(piece) = piece(variant, rules, image) else { continue };
+    let proves_all = !proofs.is_empty();
+    let mut unproven = Vec::new();
+    for (rules, piece) in pieces(variant, image) {
+        let before = proofs.len();
         of_rules(rules, &piece, &mut proofs, &mut failures);
         if let StampSearch::One(stamp) = stamp::find(&piece, rules.stamp_offset)
             && stamp.seal == SealState::Good
         {
             proofs.push("the stamp's digest");
+        }
+        if !proves_all && proofs.len() == before {
+            unproven.push(rules.region.name.as_str());
         }
     }
     proofs.dedup();
@@ -34,6 +38,10 @@ pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Clai
         ([first, ..], _) => file_observation(variant, Source::Completeness, "not whole").conflicts(first.clone()),
         ([], []) => file_observation(variant, Source::Completeness, "not proven")
             .weighs(Weight::Neutral, "the file has no proof that it is complete"),
+        ([], _) if !unproven.is_empty() => file_observation(variant, Source::Completeness, "not proven").weighs(
+            Weight::Neutral,
+            format!("the data for region '{}' has no proof that it is complete", unproven.join("', '")),
+        ),
         ([], proofs) => {
             file_observation(variant, Source::Completeness, "whole").agrees(format!("proven by {}", proofs.join(", ")))
         }

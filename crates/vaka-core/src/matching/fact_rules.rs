@@ -3,7 +3,7 @@
 use super::claim::Claim;
 use super::consent;
 use super::evidence::{Evidence, Source, Subject, Weight};
-use super::rules::{Observation, file_observation, piece, unit_observation};
+use super::rules::{Observation, file_observation, piece, pieces, unit_observation};
 use crate::sheet::{BOOTLOADER, Fact, HAND_OVER, Region, Sheet, Variant};
 use vaka_base::size::Bytes;
 use vaka_base::version::Version;
@@ -102,7 +102,8 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
         return vec![seen.weighs(Weight::unless_allowed(consent::LOSE_EVERYTHING), means)];
     }
     let goes = |region: &&Region| region.name != BOOTLOADER && !keep.contains(&region.name);
-    let others = variant.regions.iter().filter(goes).filter(|region| *region != &variant.image.region);
+    let is_written = |region: &&Region| pieces(variant, image).any(|(rules, _)| rules.region.name == region.name);
+    let others = variant.regions.iter().filter(goes).filter(|region| !is_written(region));
     let mut losses: Vec<Evidence> =
         others.filter(|region| lost(region.span) > 0).map(|region| loss(&region.name, region.span)).collect();
     let unnamed: u64 = variant.flash.zones().iter().map(|zone| zone.span().len()).sum::<u64>()
@@ -118,8 +119,7 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
 /// The facts in the image's stamp and those of the release.
 pub(super) fn facts(variant: &Variant, image: &Image, claim: Option<&Claim>) -> Vec<Evidence> {
     let mut evidence = Vec::new();
-    for rules in [&variant.image].into_iter().chain(&variant.further) {
-        let Some(image) = piece(variant, rules, image) else { continue };
+    for (rules, image) in pieces(variant, image) {
         if let StampSearch::One(stamp) = stamp::find(&image, rules.stamp_offset) {
             let stamped = stamp.text.facts.iter();
             let facts = stamped.map(|(name, value)| Fact { name: name.clone(), value: value.clone() });

@@ -11,6 +11,7 @@ pub mod consent;
 mod evidence;
 mod fact_rules;
 mod rules;
+mod table_rules;
 mod unit_rules;
 mod verdict;
 
@@ -22,4 +23,4 @@ pub use verdict::{
 };
 
 pub use fact_rules::{downgrade, image_version, version_in_flash, version_place};
-pub(crate) use rules::piece;
+pub(crate) use rules::pieces;

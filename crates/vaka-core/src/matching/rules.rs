@@ -49,15 +49,22 @@ pub(super) fn unit_observation(variant: &Variant, source: Source, says: impl Int
 /// All evidence of the file about a variant, by one of its routes if it has any.
 pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: Option<&Route>, image: &Image) -> Vec<Evidence> {
     let mut evidence = Vec::new();
-    for rules in [&variant.image].into_iter().chain(&variant.further) {
-        match piece(variant, rules, image) {
-            Some(piece) => evidence.extend(of_piece(sheet, variant, rules, &piece)),
-            None => {
-                let seen = file_observation(variant, Source::Addresses, "nothing");
-                evidence.push(seen.conflicts(format!("it has no data for region '{}'", rules.region.name)));
-            }
-        }
+    for (rules, piece) in pieces(variant, image) {
+        evidence.extend(of_piece(sheet, variant, rules, &piece));
     }
+    let is_missing = |rules: &&ImageRules| rules.is_required && piece(variant, rules, image).is_none();
+    let missing: Vec<&str> = variant.images().filter(is_missing).map(|rules| rules.region.name.as_str()).collect();
+    let names = variant.images().map(|rules| rules.region.name.as_str());
+    let lacks = match (&missing[..], evidence.is_empty()) {
+        ([], false) => None,
+        ([], true) => Some(names.collect()),
+        _ => Some(missing),
+    };
+    evidence.extend(lacks.map(|names: Vec<&str>| {
+        let seen = file_observation(variant, Source::Addresses, "nothing");
+        seen.conflicts(format!("it has no data for region '{}'", names.join("', '")))
+    }));
+    evidence.extend(misplaced_file(variant, image));
     evidence.extend(machine(variant, image));
     if let Some(route) = route {
         evidence.insert(1.min(evidence.len()), addresses(variant, route, image));
@@ -67,11 +74,27 @@ pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: Option<&Route>, 
 }
 
 /// The part of an image in one region, if the image has several parts; otherwise the whole image.
-pub(crate) fn piece<'i>(variant: &Variant, rules: &ImageRules, image: &'i Image) -> Option<Cow<'i, Image>> {
+pub(super) fn piece<'i>(variant: &Variant, rules: &ImageRules, image: &'i Image) -> Option<Cow<'i, Image>> {
     match variant.further.is_empty() {
         true => Some(Cow::Borrowed(image)),
         false => image.cut(rules.region.span).ok().map(Cow::Owned),
     }
+}
+
+/// Each of several files begins where an image does: data beside an image is checked by no rule.
+fn misplaced_file(variant: &Variant, image: &Image) -> Option<Evidence> {
+    let is_start = |file: &&Span| variant.images().any(|rules| rules.region.span.start() == file.start());
+    let stray = image.facts().joined.iter().find(|file| !is_start(file) && !variant.further.is_empty())?;
+    let seen = file_observation(variant, Source::StartAddress, stray.to_string());
+    Some(seen.conflicts("one of the files begins there, which is the start of no image"))
+}
+
+/// The images of an update that the file has, with their rules.
+pub(crate) fn pieces<'v, 'i>(
+    variant: &'v Variant,
+    image: &'i Image,
+) -> impl Iterator<Item = (&'v ImageRules, Cow<'i, Image>)> {
+    variant.images().filter_map(move |rules| Some((rules, piece(variant, rules, image)?)))
 }
 
 fn of_piece(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Evidence> {
@@ -346,14 +369,12 @@ fn id_list(ids: &[Ids]) -> String {
     names.join(" and ")
 }
 
-/// The share of its region that an image occupies, as text.
+/// The share of its region that each image occupies, as text.
 pub(super) fn fill(variant: &Variant, image: &Image) -> String {
-    let region = &variant.image.region;
-    format!(
-        "{} of {} in '{}', {}",
-        Bytes(image.len()),
-        Bytes(region.span.len()),
-        region.name,
-        text::count(image.segments().len(), "segment")
-    )
+    let share = |(rules, image): (&ImageRules, Cow<'_, Image>)| {
+        let region = &rules.region;
+        let segments = text::count(image.segments().len(), "segment");
+        format!("{} of {} in '{}', {segments}", Bytes(image.len()), Bytes(region.span.len()), region.name)
+    };
+    pieces(variant, image).map(share).collect::<Vec<_>>().join("; ")
 }

@@ -4,8 +4,8 @@ use serde::Serialize;
 
 use super::claim::Claim;
 use super::evidence::{Evidence, Source, Subject, Weight};
-use super::{completeness_rules, fact_rules, rules, unit_rules};
-use crate::sheet::{LabelLocation, Route, Sheet, Variant, VariantId};
+use super::{completeness_rules, fact_rules, rules, table_rules, unit_rules};
+use crate::sheet::{LabelLocation, Route, Sheet, TableReport, Variant, VariantId};
 use crate::unit::{Mode, UnitFacts};
 use vaka_base::version::Version;
 use vaka_image::Image;
@@ -31,6 +31,8 @@ pub struct MatchInput<'a> {
     pub consents: &'a [String],
     /// The statements of the release that contains the image.
     pub claim: Option<&'a Claim>,
+    /// The table of regions in the unit. The sheet's regions are where it places them.
+    pub table: Option<&'a TableReport>,
 }
 
 impl<'a> MatchInput<'a> {
@@ -46,6 +48,7 @@ impl<'a> MatchInput<'a> {
             keep: &[],
             consents: &[],
             claim: None,
+            table: None,
         }
     }
 }
@@ -319,6 +322,10 @@ fn against(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &Variant) -
     evidence.extend(fact_rules::facts(variant, case.image, case.claim));
     evidence.extend(rules::suffix(case.sheet, variant, route, case.unit, case.image));
     evidence.push(completeness_rules::completeness(variant, case.image, case.claim));
+    evidence.extend(table_rules::in_file(variant, case.image));
+    if case.unit.is_some() {
+        evidence.extend(table_rules::in_unit(variant, case.image, case.table, standing.phase() == Phase::Final));
+    }
     evidence
 }
 

@@ -105,13 +105,17 @@ fn check(job: &PlanInput<'_>, offer: &DialectCapabilities, written: Vec<Span>, s
             .flat_map(|span| Run::stream(*span, job.geometry.block_size).blocks().map(|block| block.span))
             .collect(),
         ChecksumScope::Region => {
-            let region = job.variant.image.region.span;
+            let has_data = |span: &Span| job.image.parts_in(*span).next().is_some();
+            let regions: Vec<Span> = job.variant.images().map(|rules| rules.region.span).filter(has_data).collect();
             // The content outside the image is known only in erased sectors.
-            let all = job.geometry.sectors.sectors_in(region)?;
-            if !all.iter().all(|sector| sectors.contains(sector)) {
+            let is_erased = |region: &Span| {
+                let all = job.geometry.sectors.sectors_in(*region);
+                all.is_some_and(|all| all.iter().all(|sector| sectors.contains(sector)))
+            };
+            if !regions.iter().all(is_erased) {
                 return None;
             }
-            vec![region]
+            regions
         }
     };
     Some(Step::DeviceCheck { spans })

@@ -141,6 +141,9 @@ pub struct File {
     /// Start address of a raw binary.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<Address>,
+    /// The region at whose start a raw binary begins.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub region: Option<String>,
 }
 
 impl Entry {
@@ -329,6 +332,13 @@ impl Stage {
                     self.name
                 )));
             };
+            for file in &entry.files {
+                if let Some(region) = file.region.as_ref().filter(|region| file.at.is_some() || !is_id(region)) {
+                    let (name, region) = (text::sanitize(&file.file), text::sanitize(region));
+                    let message = format!("'{name}' has an invalid region, or an address beside it: '{region}'");
+                    return Err(ManifestError::Value(message));
+                }
+            }
             for variant in &entry.variants {
                 let key = (entry.part.as_deref(), variant.as_str(), entry.build.as_str());
                 if let Some(first) = seen.insert(key, name) {

@@ -5,15 +5,17 @@ use std::fmt;
 use thiserror::Error;
 
 use super::manifest::{Entry, Stage};
+use crate::input::{InputError, InputFile, joined};
 use crate::matching::Claim;
-use crate::matching::piece;
+use crate::matching::pieces;
 use crate::matching::rank_variants;
 use crate::release::release_file::{Release, ReleaseError};
 use crate::sheet::{Fact, HAND_OVER, Sheet, Variant};
 use vaka_base::text;
 use vaka_base::version::Version;
 use vaka_image::stamp::{self, StampSearch};
-use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions};
+use vaka_image::wrapper::{Unwrapped, WrapperError};
+use vaka_image::{Image, ReadOptions};
 
 /// Largest file of an image, in bytes. Chosen by us: Intel HEX of the largest flash that is met here.
 const MOST_FILE: u64 = 256 << 20;
@@ -22,18 +24,18 @@ const MOST_FILE: u64 = 256 << 20;
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ImageError {
-    /// A file cannot be read.
+    /// Files cannot be read as an image.
     #[error("'{0}': {1}")]
-    Unreadable(String, ReadError),
+    Unreadable(String, InputError),
+    /// The maker's packaging is damaged.
+    #[error("'{0}': {1}")]
+    Wrapper(String, WrapperError),
     /// A file is larger than any flash.
     #[error("'{0}' is larger than 256 MiB, the most for an image")]
     TooLarge(String),
     /// The release cannot be read.
     #[error(transparent)]
     Release(ReleaseError),
-    /// Files of one image overlap.
-    #[error("the files of one image overlap: {0}")]
-    Join(String),
 }
 
 impl Release {
@@ -54,34 +56,35 @@ impl Release {
     ///
     /// # Errors
     /// [`ImageError`].
-    pub fn image(&self, entry: &Entry, variant: &Variant) -> Result<Image, ImageError> {
+    pub fn image(&self, entry: &Entry, sheet: &Sheet, variant: &Variant) -> Result<Image, ImageError> {
         let families: Vec<u32> = variant.families().collect();
+        joined(&self.files(entry, sheet)?, variant.image.binary_at, &families, &[variant]).map_err(|error| {
+            let files: Vec<&str> = entry.files.iter().map(|file| file.file.as_str()).collect();
+            ImageError::Unreadable(files.join("', '"), error)
+        })
+    }
+
+    /// The files of an image, without the maker's packaging.
+    ///
+    /// # Errors
+    /// [`ImageError`]. Whether their content is an image shows later.
+    pub fn files(&self, entry: &Entry, sheet: &Sheet) -> Result<Vec<InputFile>, ImageError> {
         let one = |file: &super::manifest::File| {
             if self.manifest.members.get(&file.file).is_some_and(|member| member.size > MOST_FILE) {
                 return Err(ImageError::TooLarge(file.file.clone()));
             }
             let bytes = self.member(&file.file).map_err(ImageError::Release)?;
-            let content = FirmwareFile::parse(&bytes);
-            let read = |at| content.image(ReadOptions { at, ..ReadOptions::default() }, &families);
-            let image = match read(file.at) {
-                Err(ReadError::NoAddress) => match variant.image.binary_at {
-                    Some(at) => read(Some(at)),
-                    None => Err(ReadError::NoAddress),
-                },
-                other => other,
-            };
-            let name = file.file.rsplit('/').next().unwrap_or_default();
-            image.map(|image| image.named(name)).map_err(|error| ImageError::Unreadable(file.file.clone(), error))
+            let opened = sheet.wrappers.iter().filter_map(|wrapper| wrapper.unwrap(&bytes)).next();
+            let opened = opened.unwrap_or_else(|| Ok(Unwrapped::plain(&bytes)));
+            let opened = opened.map_err(|error| ImageError::Wrapper(file.file.clone(), error))?;
+            Ok(InputFile {
+                file: opened.file(),
+                name: file.file.rsplit('/').next().map(str::to_owned),
+                options: ReadOptions { at: file.at.or(opened.start), ..ReadOptions::default() },
+                region: file.region.clone(),
+            })
         };
-        let images = entry.files.iter().map(one).collect::<Result<Vec<_>, _>>()?;
-        match &images[..] {
-            [one] => Ok(one.clone()),
-            several => match Image::join(several) {
-                Ok(Some(joined)) => Ok(joined),
-                Ok(None) => Err(ImageError::Join("there is none".into())),
-                Err(error) => Err(ImageError::Join(error.to_string())),
-            },
-        }
+        entry.files.iter().map(one).collect()
     }
 }
 
@@ -168,7 +171,7 @@ impl Piece<'_> {
                 entry.part.as_deref().unwrap_or_default()
             ));
         }
-        let image = match release.image(entry, variant) {
+        let image = match release.image(entry, sheet, variant) {
             Ok(image) => image,
             // Files for external tools need not be in a format that we can parse.
             Err(_) if stage.external.is_some() => return,
@@ -179,8 +182,7 @@ impl Piece<'_> {
         if let Some(against) = choice.and_then(|choice| choice.against).filter(|_| stage.external.is_none()) {
             wrong(format!("does not fit variant '{}': {against}", variant.id));
         }
-        for rules in [&variant.image].into_iter().chain(&variant.further) {
-            let Some(piece) = piece(variant, rules, &image) else { continue };
+        for (rules, piece) in pieces(variant, &image) {
             if let StampSearch::One(stamp) = stamp::find(&piece, rules.stamp_offset) {
                 self.check_stamp(&stamp.text, wrong);
             }

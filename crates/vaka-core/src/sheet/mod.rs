@@ -12,8 +12,11 @@ mod parse_header;
 mod parse_manual_steps;
 mod parse_routes;
 mod parse_stages;
+mod parse_table;
+mod placed;
 mod raw;
 mod region;
+mod region_table;
 mod route;
 mod signs;
 mod stage;
@@ -22,12 +25,13 @@ mod undescribed;
 pub use ids::Ids;
 pub use manual_step::{BusEvent, ManualStep, MistakeHints, Undo, UndoOrderError, UndoPhase, undo_order, undone};
 pub use model::{
-    AmbiguousLabel, Application, BOOTLOADER, Companion, ExpectedDevice, Fact, HAND_OVER, ImageRules, LabelLocation,
-    Mark, Part, Product, Sheet, SheetError, SheetErrors, Slots, Stage, Variant, VariantId, VersionSource,
+    AmbiguousLabel, Application, Companion, ExpectedDevice, Fact, HAND_OVER, ImageRules, LabelLocation, Mark, Part,
+    Product, Sheet, SheetError, SheetErrors, Slots, Stage, Variant, VariantId, VersionSource,
 };
 #[cfg(feature = "schema")]
 pub(crate) use raw::schema::product_sheet;
-pub use region::Region;
+pub use region::{BOOTLOADER, Region};
+pub use region_table::{RegionTable, TableEntry, TableError, TableReport};
 pub use route::{
     DialectRoute, Dialects, EntryStep, ExitMethod, FileForm, FileTarget, ResultFile, Route, RouteKind, Signal,
     UpdateMedium, VolumeRoute, WriteOrder,

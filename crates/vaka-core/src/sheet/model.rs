@@ -2,6 +2,7 @@
 
 use crate::sheet::ids::Ids;
 use crate::sheet::region::Region;
+use crate::sheet::region_table::RegionTable;
 use crate::sheet::route::{Route, UpdateMedium};
 use crate::sheet::signs::{DescriptorPattern, SignKind};
 use std::collections::BTreeMap;
@@ -244,9 +245,11 @@ pub struct Variant {
     pub ram: Option<Span>,
     /// Named parts of the flash; they do not overlap.
     pub regions: Vec<Region>,
+    /// The table in flash that gives regions their places, if there is one.
+    pub table: Option<RegionTable>,
     /// Rules for an image.
     pub image: ImageRules,
-    /// Rules for further images of a stage, each in a region of its own.
+    /// Rules for further images of an update, each in a region of its own.
     pub further: Vec<ImageRules>,
     /// Facts that must agree with an image: crystal, bus speed, hand-over address of the
     /// bootloader.
@@ -348,21 +351,13 @@ pub struct LabelLocation {
     pub reads: String,
 }
 
-impl Region {
-    /// A region that may be read and written.
-    pub fn new(name: impl Into<String>, span: Span) -> Self {
-        Self { name: name.into(), span, transferable: None, may_read: true, may_write: true }
-    }
-}
-
-/// The name of the region of the unit's own bootloader.
-pub const BOOTLOADER: &str = "bootloader";
-
 /// The rules for an image of a variant.
 #[derive(Clone, Debug)]
 pub struct ImageRules {
     /// The region of the image.
     pub region: Region,
+    /// Whether every update has it.
+    pub is_required: bool,
     /// Whether the image must start at the start of its region. The start of an application is
     /// unknown for an undescribed unit.
     pub starts_region: bool,
@@ -393,6 +388,7 @@ impl ImageRules {
     pub(super) fn of(region: Region) -> Self {
         Self {
             region,
+            is_required: true,
             starts_region: true,
             binary_at: None,
             vectors: None,
@@ -560,6 +556,11 @@ impl Variant {
             self.routes.iter().filter_map(|route| route.for_transferable(region, memory.as_ref())).collect();
         variant.image = ImageRules { binary_at: Some(region.span.start()), ..ImageRules::of(region.clone()) };
         (!variant.routes.is_empty()).then_some(variant)
+    }
+
+    /// The rules for each image of an update.
+    pub fn images(&self) -> impl Iterator<Item = &ImageRules> {
+        [&self.image].into_iter().chain(&self.further)
     }
 
     /// The UF2 families of its routes.

@@ -381,14 +381,17 @@ impl Checker<'_> {
             return Err(self.error(&name.span(), "name", "is a key of [[variant.stage_image]]".into()));
         }
         let image = self.image(&raw.image, &regions)?;
+        let image =
+            ImageRules { is_required: raw.image.required.as_ref().is_none_or(|required| *required.get_ref()), ..image };
         Ok(Variant {
             id: VariantId(self.id("id", &raw.id)?),
             name: self.words("name", &raw.name)?,
             part: self.part(raw, parts)?,
             look_at: look_at.collect::<Checked<_>>()?,
             facts: self.facts(raw, &image)?,
-            image,
-            further: Vec::new(),
+            image: image.clone(),
+            further: self.further_images(raw, &image, &regions)?,
+            table: raw.table.as_ref().map(|table| self.region_table(table, &regions)).transpose()?,
             shows: self.shows(&raw.application)?,
             flash,
             ram,
@@ -556,6 +559,7 @@ impl Checker<'_> {
         let checksum = raw.checksum.as_ref().map(|checksum| self.checksum_field(checksum, &inside)).transpose()?;
         Ok(ImageRules {
             region,
+            is_required: raw.required.as_ref().is_some_and(|required| *required.get_ref()),
             starts_region: true,
             binary_at,
             vectors: raw.vectors,

@@ -276,6 +276,10 @@ impl Checker<'_> {
                 format!("the dialect reports {}, but not '{}'", reported_names(told), text::sanitize(by.get_ref()));
             return Err(self.error(&by.span(), "slot", message));
         }
+        if !variant.further.is_empty() {
+            let message = "a variant with [[variant.further_image]] cannot have it".into();
+            return Err(self.error(&by.span(), "slot", message));
+        }
         let own = &variant.image.region;
         if !route.writes.contains(own) {
             let message = format!("the region of the image, '{}', must be one of `writes`", own.name);

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::parse::{Checked, Checker};
 use super::raw::{RawStage, RawVariant, Spanned};
-use super::{ImageRules, Stage, Variant};
+use super::{ImageRules, Region, Stage, Variant};
 use vaka_base::text;
 use vaka_base::version::Version;
 
@@ -56,15 +56,52 @@ impl Checker<'_> {
     }
 
     fn stage_images(&self, raw: &RawVariant, variant: &Variant) -> Checked<BTreeMap<String, ImageRules>> {
-        let mut images = BTreeMap::from([(OWN.to_owned(), variant.image.clone())]);
+        let own = ImageRules { is_required: true, ..variant.image.clone() };
+        let mut images = BTreeMap::from([(OWN.to_owned(), own)]);
         for image in &raw.stage_image {
             let Some(name) = &image.name else {
                 return Err(self.error(&image.region.span(), "region", "`name` is required".into()));
             };
             let known = self.id("name", name)?;
-            if images.insert(known.clone(), self.image(image, &variant.regions)?).is_some() {
+            if let Some(required) = &image.required {
+                let message =
+                    "a stage installs all its images: only [variant.image] and [[variant.further_image]] have it";
+                return Err(self.error(&required.span(), "required", message.into()));
+            }
+            let rules = ImageRules { is_required: true, ..self.image(image, &variant.regions)? };
+            if images.insert(known.clone(), rules).is_some() {
                 return Err(self.error(&name.span(), "name", format!("another image has the name '{known}'")));
             }
+        }
+        Ok(images)
+    }
+
+    /// The further images of an ordinary update. Each has a region of its own.
+    pub(super) fn further_images(
+        &self,
+        raw: &RawVariant,
+        own: &ImageRules,
+        regions: &[Region],
+    ) -> Checked<Vec<ImageRules>> {
+        let mut images: Vec<ImageRules> = Vec::new();
+        for image in &raw.further_image {
+            if let Some(name) = &image.name {
+                return Err(self.error(&name.span(), "name", "is a key of [[variant.stage_image]]".into()));
+            }
+            let rules = self.image(image, regions)?;
+            if rules.is_opaque {
+                let message = "only [variant.image] can be opaque".into();
+                return Err(self.error(&image.region.span(), "opaque", message));
+            }
+            if [own].into_iter().chain(&images).any(|other| other.region.name == rules.region.name) {
+                let message = format!("another image of the variant uses the region '{}'", rules.region.name);
+                return Err(self.error(&image.region.span(), "region", message));
+            }
+            images.push(rules);
+        }
+        if own.is_opaque && !images.is_empty() {
+            let message = "an opaque image is the only one of its update".into();
+            return Err(self.error(&raw.image.region.span(), "opaque", message));
         }
         Ok(images)
     }

@@ -222,7 +222,12 @@ pub(super) struct RawVariant {
     pub(super) ram: Option<Spanned<RawSpan>>,
     #[serde(default)]
     pub(super) region: Vec<RawRegion>,
+    /// The table in flash that gives regions their places.
+    pub(super) table: Option<Spanned<RawTable>>,
     pub(super) image: RawImage,
+    /// Rules for further images of an ordinary update.
+    #[serde(default)]
+    pub(super) further_image: Vec<RawImage>,
     /// Rules for the images of stages.
     #[serde(default)]
     pub(super) stage_image: Vec<RawImage>,
@@ -281,6 +286,37 @@ pub(super) struct RawRegion {
     pub(super) allows: Option<Spanned<Vec<RawAllowed>>>,
 }
 
+/// A table of regions in flash.
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawTable {
+    /// The region that holds it.
+    pub(super) region: Spanned<String>,
+    /// Bytes before the first entry; 0 without it.
+    pub(super) header: Option<Spanned<Number>>,
+    /// Bytes of an entry.
+    pub(super) entry: Spanned<Number>,
+    /// First bytes of each entry, as hex pairs.
+    pub(super) magic: Option<Spanned<String>>,
+    pub(super) name: RawTextPlace,
+    pub(super) address: RawHeaderInt,
+    pub(super) size: RawHeaderInt,
+    /// Added to each address; 0 without it.
+    pub(super) base: Option<Spanned<Number>>,
+    /// Bytes in one unit of address and size; 1 without it.
+    pub(super) unit: Option<Spanned<Number>>,
+}
+
+/// A text of a fixed length.
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawTextPlace {
+    pub(super) offset: Spanned<Number>,
+    pub(super) length: Spanned<Number>,
+}
+
 #[derive(Clone, Copy, Deserialize, PartialEq, Eq)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -325,6 +361,8 @@ pub(super) struct RawRegionChecksum {
 pub(super) struct RawImage {
     /// Name of a stage's image.
     pub(super) name: Option<Spanned<String>>,
+    /// Whether every update has it; by default true for [variant.image] and false for a further image.
+    pub(super) required: Option<Spanned<bool>>,
     pub(super) region: Spanned<String>,
     pub(super) binary_at: Option<Spanned<Number>>,
     pub(super) vectors: Option<VectorKind>,

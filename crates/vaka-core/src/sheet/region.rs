@@ -18,3 +18,13 @@ pub struct Region {
     /// Whether a route may write it.
     pub may_write: bool,
 }
+
+impl Region {
+    /// A region that may be read and written.
+    pub fn new(name: impl Into<String>, span: Span) -> Self {
+        Self { name: name.into(), span, transferable: None, may_read: true, may_write: true }
+    }
+}
+
+/// The name of the region of the unit's own bootloader.
+pub const BOOTLOADER: &str = "bootloader";

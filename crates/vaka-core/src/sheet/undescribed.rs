@@ -174,6 +174,7 @@ fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Regi
         regions,
         image,
         further: Vec::new(),
+        table: None,
         facts: Vec::new(),
         shows: ExpectedDevice::default(),
         instead: None,

@@ -10,7 +10,8 @@ use super::files::ImageSelection;
 
 #[derive(Debug, ClapArgs)]
 pub struct Update {
-    /// A firmware file, a release, several releases, or a folder of them
+    /// A firmware file, a release, several releases, or a folder of them. Several firmware files are
+    /// one update; REGION=FILE or ADDRESS=FILE places a raw binary
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
@@ -42,7 +43,8 @@ pub struct Update {
 
 #[derive(Debug, ClapArgs)]
 pub struct Line {
-    /// A firmware file, a release, several releases, or a folder of them
+    /// A firmware file, a release, several releases, or a folder of them; several firmware files as
+    /// for update
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]

@@ -1,7 +1,6 @@
 //! `vaka line FILE`: the same update for every unit that is plugged in, several at once.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
 use std::time::{Duration, Instant};
@@ -17,14 +16,11 @@ use vaka_boot::update::{self, Request};
 use vaka_core::event::{Event, ExitCode, Report};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
-use vaka_image::{FirmwareFile, ReadOptions};
 use vaka_usb::{Bus, Location, SystemClock};
 
 use crate::args::{Common, Line, VerifyLevel};
-use crate::attempt;
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
-use crate::input_file;
 use crate::journal::{self, Seen, StartRecord};
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
@@ -36,6 +32,7 @@ use crate::render::batch::Counts;
 use crate::render::batch::{Completion, Screen};
 use crate::secrets;
 use crate::signals;
+use crate::update_files::UpdateFiles;
 use vaka_messages::CommandError;
 
 /// Interval for polling the buses.
@@ -47,16 +44,15 @@ const EMPTY: Duration = Duration::from_millis(1500);
 
 /// The content for the units.
 enum UpdateSource {
-    File { file: FirmwareFile, name: Option<String>, options: ReadOptions, begun: Box<StartRecord> },
+    Files { files: Box<UpdateFiles>, begun: Box<StartRecord> },
     Release { found: Box<Found>, build: String },
 }
 
 impl UpdateSource {
     /// The sheets whose units a file could be for. Other units on the bench are left alone.
     fn candidate_sheets(&self, sheets: &[Sheet]) -> Vec<Sheet> {
-        let Self::File { file, options, .. } = self else { return sheets.to_vec() };
-        let request = Request { file: file.clone(), options: *options, ..Request::new(&[]) };
-        update::candidate_sheets(&request, sheets).into_iter().cloned().collect()
+        let Self::Files { files, .. } = self else { return sheets.to_vec() };
+        update::candidate_sheets(&files.requested(Request::new(&[])), sheets).into_iter().cloned().collect()
     }
 }
 
@@ -230,7 +226,9 @@ impl<'a> UpdateJob<'a> {
                 (UpdateSource::Release { found: Box::new(found), build }, vec![sheet])
             }
             None => {
-                let source = Self::file(&args.files[0], args, common, &sheets)?;
+                let files = Box::new(UpdateFiles::read(&args.files, args.choose.options(), &sheets)?);
+                let begun = Box::new(files.begun(common));
+                let source = UpdateSource::Files { files, begun };
                 let hoped = source.candidate_sheets(&sheets);
                 (source, hoped)
             }
@@ -240,21 +238,6 @@ impl<'a> UpdateJob<'a> {
         }
         let buses = environment::buses(common)?;
         Ok(Self { args, common, buses, sheets, source, finished: Mutex::default() })
-    }
-
-    fn file(
-        path: &Path,
-        args: &Line,
-        common: &Common,
-        sheets: &[Sheet],
-    ) -> Result<UpdateSource, crate::cli_error::CliError> {
-        let bytes = input_file::firmware(path)?;
-        let mut options = args.choose.options();
-        let file = environment::unwrapped(path, &bytes, sheets, &mut options)?.file();
-        let content = attempt::content(&file, args.choose.options());
-        let begun = Box::new(attempt::begun(path, common, &bytes, content.as_ref()));
-        let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
-        Ok(UpdateSource::File { file, name, options, begun })
     }
 
     /// Updates one unit; `None` if it is finished already. `occupied`: the ports with a unit when
@@ -287,14 +270,14 @@ impl<'a> UpdateJob<'a> {
             ..Request::new(&[])
         };
         let report = match &self.source {
-            UpdateSource::File { file, name, options, begun } => {
+            UpdateSource::Files { files, begun } => {
                 let mut recording = match self.args.plan {
                     true => JournalEntry::default(),
                     false => JournalEntry::of(StartRecord { time: jiff::Timestamp::now(), ..(**begun).clone() }),
                 };
                 let mut look = |event| recording.pass(vaka_messages::event(event), &mut tell);
                 let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
-                let request = Request { file: file.clone(), file_name: name.clone(), options: *options, ..request };
+                let request = files.requested(request);
                 let report = update::run(&bench, &request, &mut Unattended, &mut cx);
                 Report { code: recording.code(report.code), ..report }
             }

@@ -77,6 +77,7 @@ pub fn with_unit(looked: &CheckSubject<'_>, sheets: &[Sheet], common: &Common, s
             keep: &[],
             consents: &common.allow,
             claim,
+            table: None,
         };
         let verdict: Verdict = judge(&case);
         if verdict.outcome == Fit::Fits {

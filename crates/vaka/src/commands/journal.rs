@@ -199,9 +199,11 @@ fn in_words(record: &Record) {
     let product = [&result.product, &result.variant].map(|text| text.as_deref().unwrap_or_default()).join(" ");
     some("unit", result.unit.as_ref().map(|unit| format!("{unit}, {}", product.trim())).as_deref());
     line("serial number", &serials(record));
-    line("file", &format!("{}, {}", start.file.name, Bytes(start.file.size)));
-    line("SHA-256", &start.file.sha256);
-    some("of its content", start.file.content_sha256.as_deref());
+    for file in start.files() {
+        line("file", &format!("{}, {}", file.name, Bytes(file.size)));
+        line("SHA-256", &file.sha256);
+        some("of its content", file.content_sha256.as_deref());
+    }
     if let Some(of) = &start.release {
         let stage = format!("stage {} of {}", of.stage, of.stages);
         line("release", &format!("{} {} ({}), build {}, {stage}", of.product, of.version, of.channel, of.build));
@@ -233,16 +235,23 @@ fn in_words(record: &Record) {
 /// An in-toto statement. Its subject is the content that was read back, so an attempt without a
 /// complete read-back has none. Source: in-toto Attestation Framework, Statement v1.
 fn statement(record: &Record) -> Result<serde_json::Value, CliError> {
-    let digest =
-        record.started.file.content_sha256.as_ref().filter(|_| record.result().check.as_deref() == Some("read-back"));
-    let digest = digest.ok_or_else(|| CliError::from(CommandError::NotReadBack))?;
+    if record.result().check.as_deref() != Some("read-back") {
+        return Err(CommandError::NotReadBack.into());
+    }
     let name = match (record.result().product.as_deref(), record.result().serial.as_deref()) {
         (Some(product), Some(serial)) => format!("{product}, serial number {serial}"),
         (product, _) => product.unwrap_or("unit").to_owned(),
     };
+    let is_several = !record.started.further_files.is_empty();
+    let subjects = record.started.files().map(|file| {
+        let digest = file.content_sha256.as_ref().ok_or_else(|| CliError::from(CommandError::NotReadBack))?;
+        let name = if is_several { format!("{name}, {}", file.name) } else { name.clone() };
+        Ok(json!({ "name": name, "digest": { "sha256": digest } }))
+    });
+    let subjects = subjects.collect::<Result<Vec<_>, CliError>>()?;
     Ok(json!({
         "_type": "https://in-toto.io/Statement/v1",
-        "subject": [{ "name": name, "digest": { "sha256": digest } }],
+        "subject": subjects,
         "predicateType": "urn:vaka:firmware-update:1",
         "predicate": record,
     }))
@@ -305,8 +314,8 @@ fn csv(records: &[&Record]) -> String {
             text(&result.bootloader_serial),
             text(&result.product),
             text(&result.variant),
-            record.started.file.name.clone(),
-            record.started.file.sha256.clone(),
+            record.started.files().map(|file| file.name.as_str()).collect::<Vec<_>>().join("; "),
+            record.started.files().map(|file| file.sha256.as_str()).collect::<Vec<_>>().join(" "),
             ended.and_then(|ended| ended.version_before.clone()).unwrap_or_default(),
             ended.and_then(|ended| ended.verdict.clone()).unwrap_or_default(),
             ended.map(|ended| ended.consents.join(" ")).unwrap_or_default(),

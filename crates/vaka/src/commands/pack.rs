@@ -64,6 +64,8 @@ struct RawImage {
     file: Option<PathBuf>,
     /// Start address of a raw binary.
     at: Option<Address>,
+    /// The region at whose start a raw binary begins.
+    region: Option<String>,
     /// Several files in place of `file`, each with an address.
     #[serde(default)]
     files: Vec<RawFile>,
@@ -79,6 +81,7 @@ struct RawImage {
 struct RawFile {
     file: PathBuf,
     at: Option<Address>,
+    region: Option<String>,
 }
 
 pub fn run(args: &Pack, setting: &OutputOptions) -> Outcome {
@@ -192,9 +195,17 @@ impl Packing<'_> {
     }
 
     fn entry(&mut self, raw: RawImage) -> Result<Entry, CliError> {
-        let one = raw.file.map(|file| RawFile { file, at: raw.at });
+        if raw.file.is_none() && (raw.at.is_some() || raw.region.is_some()) {
+            return Err(wrong(
+                self.folder,
+                "`at` and `region` of an image belong to `file`; of `files`, each has its own",
+            ));
+        }
+        let one = raw.file.map(|file| RawFile { file, at: raw.at, region: raw.region });
         let files = one.into_iter().chain(raw.files);
-        let file = |raw: RawFile| Ok::<_, CliError>(File { file: self.add("images/", &raw.file)?, at: raw.at });
+        let file = |raw: RawFile| {
+            Ok::<_, CliError>(File { file: self.add("images/", &raw.file)?, at: raw.at, region: raw.region })
+        };
         Ok(Entry {
             part: raw.part,
             variants: raw.variants,

@@ -174,7 +174,8 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
         consents: common.allow.clone(),
         ..job::Request::new(&hex::write(&image))
     };
-    let mut recording = JournalEntry::of(attempt::begun(path, common, text.as_bytes(), Some(&image)));
+    let mut recording =
+        JournalEntry::of(attempt::begun(attempt::file(path, text.as_bytes(), Some(&image)), Vec::new(), common));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event| recording.pass(vaka_messages::event(event), &mut show);
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());

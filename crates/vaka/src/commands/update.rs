@@ -12,29 +12,25 @@ use vaka_usb::SystemClock;
 
 use super::release;
 use crate::args::{Common, Output, Update, VerifyLevel};
-use crate::attempt;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
-use crate::input_file;
 use crate::journal::Seen;
 use crate::output_options::OutputOptions;
 use crate::preserved_store::StateFolder;
 use crate::recording::JournalEntry;
+use crate::update_files::UpdateFiles;
 use crate::{prompt, release_store, render, signals};
 
 pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
     if let Some(found) = release_store::named(&args.files, &args.release, common)? {
         return release::run(args, common, &found, setting);
     }
-    let path = &args.files[0];
-    let bytes = input_file::firmware(path)?;
     let sheets = environment::sheets(common)?;
     if sheets.is_empty() && !common.allow.iter().any(|id| id == consent::NO_SHEET) {
         return Err(environment::no_sheets());
     }
-    let mut options = args.choose.options();
-    let file = environment::unwrapped(path, &bytes, &sheets, &mut options)?.file();
+    let files = UpdateFiles::read(&args.files, args.choose.options(), &sheets)?;
     let bench = environment::bench(common, &sheets)?;
     let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
     if let Some(path) = &args.save {
@@ -45,10 +41,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         files::write(image, to, &output).map_err(|problem| problem.0)?;
         Ok(to.display().to_string())
     };
-    let request = Request {
-        file: file.clone(),
-        file_name: path.file_name().map(|name| name.to_string_lossy().into_owned()),
-        options,
+    let request = files.requested(Request {
         unit: common.unit.clone(),
         label: common.variant.clone(),
         memory: args.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default(),
@@ -65,18 +58,15 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         append_undo: &[],
         shelf: Some(&StateFolder),
         history: Some(&Seen),
-    };
+        ..Request::new(&[])
+    });
     let mut renderer = render::renderer(&setting.detailed_if(args.plan));
     let code = std::thread::scope(|scope| {
-        let what = || {
-            let content = attempt::content(&file, args.choose.options());
-            attempt::begun(path, common, &bytes, content.as_ref())
-        };
         // Digests are computed while the unit is searched.
         let mut recording = match args.plan {
             true => JournalEntry::default(),
             false => {
-                let making = scope.spawn(what);
+                let making = scope.spawn(|| files.begun(common));
                 JournalEntry::making(move || making.join().map_err(|_| "its start could not be recorded".to_owned()))
             }
         };

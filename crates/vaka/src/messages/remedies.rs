@@ -153,6 +153,8 @@ fn remedy(remedy: &Remedy) -> String {
             );
         }
         R::GiveAddress { starts } => return give_address(starts),
+        R::CheckJoin => "Each file must have a place of its own; 'vaka check --join' shows where files overlap.",
+        R::GivePlace => "Write REGION=FILE or ADDRESS=FILE for each raw binary.",
         R::CheckFileIsForUnit => "Check that this file is for this unit, and use one that was released for it.",
 
         R::KeepableRegions(known) => return format!("Regions that can be preserved: {}.", known.join(", ")),
