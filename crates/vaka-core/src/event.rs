@@ -314,6 +314,9 @@ pub struct AttachedUnit {
     /// application is installed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub application_file: Option<ApplicationFile>,
+    /// Further files that a sheet describes and the disk has.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<VisibleFile>,
     /// The configured name of the location.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub place: Option<String>,

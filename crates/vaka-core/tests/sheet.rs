@@ -179,7 +179,7 @@ fn variants_with_one_boot_id_need_a_label() {
 #[test]
 fn what_is_wrong_about_a_disk_or_a_part_is_found() {
     let cases: &[(&str, &str, &str, &str, &str)] = &[
-        (PETREL, "takes = \"uf2\"\n", "", "kind", "`takes` is required: \"uf2\", \"hex\" or"),
+        (PETREL, "takes = \"uf2\"\n", "", "kind", "`takes` is required: \"uf2\", \"hex\", \"binary\" or"),
         (PETREL, "takes = \"uf2\"", "takes = \"zip\"", "takes", "found \"zip\""),
         (PETREL, "family = 0x5EAB_D123\n", "", "kind", "`family` is required: the UF2 family of the unit"),
         (PETREL, "family = 0x5EAB_D123", "family = 0x1_0000_0000", "family", "32 bits"),
@@ -685,5 +685,37 @@ fn a_table_places_regions_or_says_why_not() {
         (24, 24, "overlaps region 'bootloader'"),
     ] {
         assert!(placed(at, size).unwrap_err().contains(words), "{at} {size}");
+    }
+}
+
+/// A file for a disk has no flash, and its route takes a file.
+#[test]
+fn a_variant_that_is_a_file_has_no_firmware() {
+    let of = |variant: &str, route: &str| {
+        let (head, _) = HERON.split_once("[[part]]").unwrap();
+        format!(
+            "{head}[[variant]]\nid = \"t\"\nname = \"T\"\n{variant}\n[[route]]\nkind = \"volume\"\nid = \"1209:0007\"\nlabel = \"HERON\"\nfile = \"SHOW.TXT\"\nleave = \"nothing\"\n{route}\n"
+        )
+    };
+    let sheet = parse(&of("any_file = { most = 100 }", "takes = \"file\"")).unwrap();
+    let variant = sheet.variant("t").unwrap();
+    for (name, takes) in [("a.txt", true), ("A.TXT", true), ("a.txt.zip", false), ("txt", false)] {
+        assert_eq!(variant.takes_name(name), takes, "{name}");
+    }
+    for (variant, route, words) in [
+        ("any_file = { most = 0 }", "takes = \"file\"", "must be 1 byte to 64 MiB"),
+        ("any_file = { most = 9, endings = [\".txt\"] }", "takes = \"file\"", "write endings without a dot"),
+        ("any_file = { most = 9 }", "takes = \"hex\"", "its route has kind = \"volume\", takes = \"file\""),
+        ("any_file = { most = 9 }", "takes = \"file\"\nwrites = [\"file\"]", "is a file and has no regions"),
+        ("any_file = { most = 9 }", "takes = \"file\"\nremove_first = true", "does not apply to takes = \"file\""),
+        (
+            "any_file = { most = 9 }\nflash = [{ start = 0, sectors = 1, size = 256 }]",
+            "takes = \"file\"",
+            "replaces `flash`",
+        ),
+        ("", "takes = \"file\"", "[variant.image] is required, or `any_file`"),
+    ] {
+        let error = parse(&of(variant, route)).unwrap_err();
+        assert!(error.message.contains(words), "{words}: {error}");
     }
 }

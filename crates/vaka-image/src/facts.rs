@@ -68,6 +68,9 @@ pub struct FileFacts {
     /// The header of an opaque payload.
     #[serde(skip)]
     pub opaque: Option<OpaqueHeader>,
+    /// The file as a whole, if it may be used whatever its content is.
+    #[serde(skip)]
+    pub any_file: Option<AnyFile>,
     /// The spans of the files that were joined; empty for a single file.
     #[serde(skip)]
     pub joined: Vec<Span>,
@@ -100,10 +103,20 @@ impl FileFacts {
             elf: self.elf.or(next.elf),
             named_version: self.named_version.or_else(|| next.named_version.clone()),
             opaque: None,
+            any_file: None,
             joined: self.joined,
             lacks_suffix: self.lacks_suffix || next.lacks_suffix,
         }
     }
+}
+
+/// A file that may be used whatever its content is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AnyFile {
+    /// The name of the file.
+    pub name: String,
+    /// Whether the content can be a raw binary of firmware too.
+    pub is_binary: bool,
 }
 
 /// The header of a payload that only the bootloader understands.

@@ -124,6 +124,9 @@ impl Image {
     /// ```
     #[must_use]
     pub fn named(mut self, name: &str) -> Self {
+        if self.facts.any_file.is_some() {
+            return self;
+        }
         self.facts.named_version = Version::from_file_name(name);
         self.facts.lacks_suffix = self.facts.dfu.is_none() && name.to_ascii_lowercase().ends_with(".dfu");
         self

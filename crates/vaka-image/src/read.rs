@@ -7,7 +7,7 @@ use thiserror::Error;
 use crate::address::Address;
 use crate::detect::{self, NotFirmware};
 use crate::edit::EditError;
-use crate::facts::{Format, OpaqueHeader};
+use crate::facts::{AnyFile, Format, OpaqueHeader};
 use crate::model::{Builder, Firmware, GroupId, Image, ImageGroup, TooHigh};
 use crate::record::{self, RecordError};
 use crate::{dfu_file, elf, hex, srec, uf2};
@@ -126,6 +126,32 @@ impl FirmwareFile {
             Content::Raw(Box::new(image))
         });
         Self(Arc::new(image))
+    }
+
+    /// The bytes of a file as they are, for a unit that takes any file. A raw binary can be used as
+    /// firmware too.
+    pub fn any(bytes: &[u8], name: &str) -> Self {
+        let is_binary = detect::detect(bytes).is_ok_and(|found| found.format == Format::Binary);
+        let image = binary(bytes).map(|mut image| {
+            image.facts.any_file = Some(AnyFile { name: name.to_owned(), is_binary });
+            Content::Raw(Box::new(image))
+        });
+        Self(Arc::new(image))
+    }
+
+    /// Whether the file cannot be read as firmware.
+    pub fn is_unreadable(&self) -> bool {
+        self.0.is_err()
+    }
+
+    /// Whether it was made by [`any`](Self::any).
+    pub fn is_any(&self) -> bool {
+        matches!(&*self.0, Ok(Content::Raw(image)) if image.facts.any_file.is_some())
+    }
+
+    /// Whether the file is a raw binary.
+    pub fn is_raw(&self) -> bool {
+        matches!(*self.0, Ok(Content::Raw(_)))
     }
 
     /// The complete content of the file. `at` is the start address of a raw binary.

@@ -516,7 +516,11 @@ fn an_edited_image_keeps_what_its_file_says() {
     assert_eq!((says(&filled), filled.entry(), filled.len()), (says(&image), image.entry(), 17));
     let plain = Image::from_memory(&[(Address::new(0x2000), vec![7])]).unwrap();
     let joined = Image::join(&[image.clone(), plain.clone()]).unwrap().unwrap();
-    assert_eq!((says(&joined), joined.entry(), joined.len()), (says(&image), image.entry(), 5));
+    // Of two formats it is a raw binary, and it knows where each file was.
+    let mut facts = image.facts().clone();
+    facts.joined = vec![image.span(), plain.span()];
+    let wanted = (facts, image.notes().to_vec(), vaka_image::Format::Binary);
+    assert_eq!((says(&joined), joined.entry(), joined.len()), (wanted, image.entry(), 5));
     // The entry of the first that has one.
     assert_eq!(Image::join(&[plain, image.clone()]).unwrap().unwrap().entry(), image.entry());
     let patched = image.patched(Address::new(0x0FFF), &[9, 8, 7]);
@@ -525,6 +529,23 @@ fn an_edited_image_keeps_what_its_file_says() {
     // An entry outside of the image does not move with it.
     let outside = with_entry(&image, 0x4000).moved(Address::new(0)).unwrap();
     assert_eq!(outside.entry(), Some(Address::new(0x4000)));
+}
+
+/// Files for different chips are no one image.
+#[test]
+fn files_that_name_other_chips_are_not_joined() {
+    let block = |address, family: u32| {
+        let mut block = vaka_testkit::files::uf2_block(address, 0, 1);
+        block[28..32].copy_from_slice(&family.to_le_bytes());
+        vaka_image::read(&block, NO_OPTIONS).unwrap()
+    };
+    let one = block(0x2000, 0x5EAB_D123);
+    assert!(Image::join(&[one.clone(), block(0x3000, 0x5EAB_D123)]).unwrap().is_some());
+    let error = Image::join(&[one.clone(), block(0x3000, 0x5EAB_D124)]).unwrap_err().to_string();
+    assert_eq!(error, "the files are for different chips or units: one names another UF2 family");
+    // The family of one of them stays known.
+    let plain = Image::from_memory(&[(Address::new(0x5000), vec![7])]).unwrap();
+    assert_eq!(Image::join(&[plain, one]).unwrap().unwrap().facts().family, Some(0x5EAB_D123));
 }
 
 /// The values of e_machine in the registry of the System V ABI.

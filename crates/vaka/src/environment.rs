@@ -8,8 +8,8 @@ use vaka_boot::bench::buses::Bench;
 use vaka_core::event::Event;
 use vaka_core::sheet::{Dialects, Ids, Sheet, SheetErrors};
 use vaka_dialect::Dialect;
-use vaka_image::ReadOptions;
 use vaka_image::wrapper::Unwrapped;
+use vaka_image::{FirmwareFile, ReadOptions};
 use vaka_usb::Bus;
 use vaka_usb::native::NativeBus;
 use vaka_usb::trace::TracedBus;
@@ -265,6 +265,25 @@ pub fn dialect(file: &Path) -> Result<Dialect, CliError> {
         helper.map_err(|error| io::Error::new(error.kind(), format!("{name}: {error}")))
     };
     Ok(Dialect::parse(&file.display().to_string(), &text, &beside)?)
+}
+
+/// The firmware file that was unwrapped. A file for a disk that takes any file is used as it is: if the
+/// user names such a variant or part, or if it is not firmware in a format of its own and its name ends
+/// as a sheet says.
+pub fn file_of(opened: &Unwrapped<'_>, path: &Path, sheets: &[Sheet], common: &Common) -> FirmwareFile {
+    let file = opened.file();
+    let variants = || sheets.iter().flat_map(|sheet| &sheet.variants);
+    if opened.is_opaque || variants().all(|variant| variant.image.any_file.is_none()) {
+        return file;
+    }
+    let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let named = common.variant.as_deref().map(|label| {
+        let own = label.rsplit_once('/').map_or(label, |(_, own)| own);
+        sheets.iter().filter_map(|sheet| sheet.variant_by_label(own)).any(|variant| variant.image.any_file.is_some())
+    });
+    let is_meant = named.unwrap_or_else(|| variants().all(|variant| variant.image.any_file.is_some()));
+    let fits = (file.is_unreadable() || file.is_raw()) && variants().any(|variant| variant.takes_name(&name));
+    if is_meant || fits { FirmwareFile::any(opened.payload, &name) } else { file }
 }
 
 /// The content of a wrapped file, if a sheet describes the wrapper; else the file itself. The

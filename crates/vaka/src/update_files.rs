@@ -17,16 +17,19 @@ use crate::input_file;
 use crate::journal::StartRecord;
 use vaka_messages::CommandError;
 
-/// The files of an update.
-pub struct UpdateFiles(Vec<(InputFile, Opened)>);
+/// The files as they were read.
+pub struct ReadFiles(Vec<ReadFile>);
 
-/// A file as it was read.
-struct Opened {
+struct ReadFile {
     path: PathBuf,
     bytes: Vec<u8>,
-    /// Options for its content, without an address that a header gave.
+    /// Options for the content, without an address that a header gives.
     options: ReadOptions,
+    region: Option<String>,
 }
+
+/// The files of an update.
+pub struct UpdateFiles(Vec<(InputFile, ReadFile)>);
 
 /// Where a raw binary begins.
 enum Place {
@@ -34,19 +37,18 @@ enum Place {
     Address(Address),
 }
 
-impl UpdateFiles {
+impl ReadFiles {
     /// Reads the files. `options` select an image of the only file.
     ///
     /// # Errors
     /// A file cannot be read, or options for one file are given with several.
-    pub fn read(args: &[PathBuf], options: ReadOptions, sheets: &[Sheet]) -> Result<Self, CliError> {
+    pub fn read(args: &[PathBuf], options: ReadOptions) -> Result<Self, CliError> {
         let is_several = args.len() > 1;
         if is_several && (options.at.is_some() || options.family.is_some() || options.target.is_some()) {
             let text = "--at, --from-family and --from-target apply to a single file. Write PLACE=FILE for each raw binary, with a region or an address.";
             return Err(CommandError::Usage(text.to_owned()).into());
         }
-        let mut files = Vec::new();
-        for arg in args {
+        let one = |arg: &PathBuf| {
             let (place, path) = placed(arg);
             let (region, at) = match place {
                 Some(Place::Region(name)) => (Some(name), None),
@@ -54,16 +56,28 @@ impl UpdateFiles {
                 None => (None, None),
             };
             let options = ReadOptions { at: at.or(options.at), ..options };
-            let bytes = input_file::firmware(&path)?;
-            let mut unwrapped_options = options;
-            let file = environment::unwrapped(&path, &bytes, sheets, &mut unwrapped_options)?.file();
-            let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
-            let input = InputFile { file, name, options: unwrapped_options, region };
-            files.push((input, Opened { path, bytes, options }));
-        }
-        Ok(Self(files))
+            Ok(ReadFile { bytes: input_file::firmware(&path)?, path, options, region })
+        };
+        args.iter().map(one).collect::<Result<_, CliError>>().map(Self)
     }
 
+    /// The files without the makers' wrappers.
+    ///
+    /// # Errors
+    /// A wrapper is damaged.
+    pub fn opened(self, sheets: &[Sheet], common: &Common) -> Result<UpdateFiles, CliError> {
+        let one = |read: ReadFile| {
+            let mut options = read.options;
+            let opened = environment::unwrapped(&read.path, &read.bytes, sheets, &mut options)?;
+            let file = environment::file_of(&opened, &read.path, sheets, common);
+            let name = read.path.file_name().map(|name| name.to_string_lossy().into_owned());
+            Ok((InputFile { file, name, options, region: read.region.clone() }, read))
+        };
+        self.0.into_iter().map(one).collect::<Result<_, CliError>>().map(UpdateFiles)
+    }
+}
+
+impl UpdateFiles {
     /// A request with these files.
     pub fn requested<'r>(&self, request: Request<'r>) -> Request<'r> {
         Request { files: self.0.iter().map(|(input, _)| input.clone()).collect(), ..request }
@@ -71,9 +85,9 @@ impl UpdateFiles {
 
     /// The start record of an attempt.
     pub fn begun(&self, common: &Common) -> StartRecord {
-        let record = |(input, opened): &(InputFile, Opened)| {
-            let content = attempt::content(&input.file, opened.options);
-            attempt::file(&opened.path, &opened.bytes, content.as_ref())
+        let record = |(input, read): &(InputFile, ReadFile)| {
+            let content = attempt::content(&input.file, read.options);
+            attempt::file(&read.path, &read.bytes, content.as_ref())
         };
         let mut records = self.0.iter().map(record);
         attempt::begun(records.next().unwrap_or_default(), records.collect(), common)

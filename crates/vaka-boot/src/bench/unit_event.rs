@@ -47,6 +47,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
         disk: None,
         folder: None,
         application_file: None,
+        files: Vec::new(),
         place: bench.place_name(&device.location).map(text::sanitize),
         speed: speed(device),
         companions: Vec::new(),

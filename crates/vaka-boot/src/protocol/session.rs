@@ -107,6 +107,11 @@ pub trait Session {
         false
     }
 
+    /// The image of the update, right after the session was opened.
+    fn expects(&mut self, image: &Image) {
+        let _ = image;
+    }
+
     /// Makes everything that will be sent, before the first erase: what cannot be made fails then. Sends
     /// nothing.
     ///

@@ -84,7 +84,16 @@ fn placed_image(request: &Request<'_>, sheet: &Sheet) -> Option<Image> {
     let (families, variants) = (sheet.families(), sheet.variants.iter().collect::<Vec<_>>());
     let of_one = |variant: &&Variant| request.image(variant.image.binary_at, &families, &[variant]).ok();
     match request.image(None, &families, &variants) {
-        Err(InputError::Read(ReadError::NoAddress)) => variants.iter().find_map(of_one),
+        // Of a unit with several parts, the one that takes the file counts.
+        Err(InputError::Read(ReadError::NoAddress)) => {
+            let fits = |variant: &&Variant| {
+                let image = of_one(variant);
+                let choice =
+                    |image| rank_variants(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
+                image.and_then(choice).is_some_and(|choice| choice.against.is_none())
+            };
+            variants.iter().find(|variant| fits(variant)).and_then(of_one).or_else(|| variants.iter().find_map(of_one))
+        }
         other => other.ok(),
     }
 }

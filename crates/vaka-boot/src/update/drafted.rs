@@ -10,7 +10,7 @@ use vaka_usb::DeviceInfo;
 
 use super::errors::{internal, not_opened};
 use super::located::Judged;
-use super::planning::{content, plan, undo_of};
+use super::planning::{check_keep, content, plan, undo_of};
 use super::request::Request;
 use super::resolved::Resolved;
 use super::stop::{StepError, Stop};
@@ -111,6 +111,7 @@ impl<'s> Judged<'s> {
             return Err(Failure::new(FailureKind::NoInterface).into());
         };
         let limits = UnitLimits::of(&connection, &resolved, run.request);
+        check_keep(resolved.parts(), run.request)?;
         let draft = plan(resolved.parts(), limits.geometry(), false, run.request, content(run.request))?;
         if run.request.undo_later {
             run.progress.report.undo_later = undo_of(resolved.route);
@@ -141,6 +142,7 @@ impl<'s> Drafted<'s> {
             }
             Err(error) => return Err(run.not_opened(&error, &task.unit)),
         };
+        session.expects(&task.resolved.image);
         // Disks have no read protection, so query them only if we need to read.
         let asks = wants_read(run.request) || run.request.save.is_some() || task.resolved.route.kind.volume().is_none();
         let protection = match asks {

@@ -9,7 +9,7 @@ use vaka_core::sheet::Sheet;
 use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo};
 
-use super::planning::{content, of_sheet, plan};
+use super::planning::{check_keep, content, of_sheet, plan};
 use super::resolved::Resolved;
 use super::stop::{StepError, Stop};
 use super::update_run::UpdateRun;
@@ -104,6 +104,7 @@ impl<'a> Identified<'a> {
         let report = &mut run.progress.report;
         report.version_before = report.version_before.take().or_else(|| running.clone());
         let geometry = of_sheet(resolved.variant, resolved.route, run.request);
+        check_keep(resolved.parts(), run.request)?;
         let draft = plan(resolved.parts(), geometry, true, run.request, content(run.request))?;
         run.emit_plan(Phase::Provisional, &draft);
         if run.request.plan_only {

@@ -19,17 +19,6 @@ pub(super) fn plan(
 ) -> Result<Plan, Failure> {
     let (erase_all, keep) = (request.erase_all, &request.keep[..]);
     let Parts { sheet, variant, route, image } = parts;
-    let is_written = |region: &Region| image.parts_in(region.span).next().is_some();
-    let can_stay = |name: &&String| {
-        let region = variant.regions.iter().find(|region| region.name == **name);
-        region.is_some_and(|region| !is_written(region))
-    };
-    if let Some(name) = keep.iter().find(|name| !can_stay(name)) {
-        let others = variant.regions.iter().filter(|region| !is_written(region));
-        let known = others.map(|region| region.name.clone()).collect();
-        let failure = Failure::new(FailureKind::NoRegionToKeep { name: name.to_string() });
-        return Err(failure.unchanged().remedy(Remedy::KeepableRegions(known)));
-    }
     let job = PlanInput { sheet, variant, route, image, geometry, needs_entry, erase_all, content, keep };
     let at_the_end = |mut plan: Plan| {
         if request.undo_later {
@@ -48,6 +37,21 @@ pub(super) fn plan(
     })
 }
 
+/// Regions to preserve exist, and the files have no data for them.
+pub(super) fn check_keep(parts: Parts<'_>, request: &Request<'_>) -> Result<(), Failure> {
+    let Parts { variant, image, .. } = parts;
+    let is_written = |region: &Region| image.parts_in(region.span).next().is_some();
+    let can_stay = |name: &&String| {
+        let region = variant.regions.iter().find(|region| region.name == **name);
+        region.is_some_and(|region| !is_written(region))
+    };
+    let Some(name) = request.keep.iter().find(|name| !can_stay(name)) else { return Ok(()) };
+    let others = variant.regions.iter().filter(|region| !is_written(region));
+    let known = others.map(|region| region.name.clone()).collect();
+    let failure = Failure::new(FailureKind::NoRegionToKeep { name: name.clone() });
+    Err(failure.unchanged().remedy(Remedy::KeepableRegions(known)))
+}
+
 /// The plan for a variant without its unit, as far as the sheet determines it.
 ///
 /// # Errors
@@ -60,6 +64,7 @@ pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<
     })?;
     let geometry = of_sheet(variant, route, request);
     let parts = Parts { sheet, variant, route, image };
+    check_keep(parts, request)?;
     plan(parts, geometry, true, request, content(request))
 }
 

@@ -3,10 +3,12 @@
 use vaka_base::version::Version;
 use vaka_core::input::{InputError, joined};
 use vaka_core::matching::{
-    Claim, MatchInput, Outcome, Question, Verdict, all_self_identifying, filter_by_board_info, judge,
+    Claim, MatchInput, Outcome, Question, Verdict, all_self_identifying, filter_by_board_info, judge, rank_variants,
+    takes_file,
 };
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UnitFacts};
+use vaka_image::address::Address;
 use vaka_image::{Image, ReadError};
 
 use super::candidates::{open_question, reported_version, variant_by_label};
@@ -142,6 +144,7 @@ impl<'a> UpdateRun<'a, '_> {
             Err(InputError::Read(ReadError::NoAddress)) => {
                 let will_tell = found.mode != Mode::Update && all_self_identifying(&open);
                 let only = open.first().copied().filter(|_| open.len() == 1 || will_tell);
+                let only = only.or_else(|| self.by_part(sheet, &open, &families));
                 let is_placed = |variant: &&Variant| variant.image.binary_at.is_some() || self.request.names_region();
                 match only {
                     None if open.iter().all(is_placed) => return Err(ImageUnavailable::Unplaced),
@@ -158,6 +161,21 @@ impl<'a> UpdateRun<'a, '_> {
             read => read.map_err(|error| ImageUnavailable::Failed(error.into()))?,
         };
         Ok(SelectedImage { image, claim: None })
+    }
+}
+
+impl UpdateRun<'_, '_> {
+    /// The only variant of the only part that takes a raw binary.
+    fn by_part<'v>(&self, sheet: &Sheet, open: &[&'v Variant], families: &[u32]) -> Option<&'v Variant> {
+        let fits = |variant: &Variant| {
+            let image = self.request.image(variant.image.binary_at, families, &[variant]);
+            let choice = |image| rank_variants(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
+            image.ok().and_then(choice).is_some_and(|choice| choice.against.is_none())
+        };
+        let anywhere = self.request.image(Some(Address::new(0)), families, open).ok()?;
+        let part = takes_file(open, &anywhere, fits)?;
+        let mut of_part = open.iter().filter(|variant| variant.part.as_deref() == Some(part));
+        of_part.next().copied().filter(|_| of_part.next().is_none())
     }
 }
 

@@ -12,6 +12,8 @@ pub const NO_SUFFIX: &str = "no-suffix";
 pub const OTHER_RELEASE: &str = "other-release";
 /// Updates a unit that reports more memory than its variant has.
 pub const LARGER_MEMORY: &str = "larger-memory";
+/// Uses a file whose name ends otherwise than expected.
+pub const OTHER_ENDING: &str = "other-ending";
 /// Updates a unit whose table of regions could not be read.
 pub const UNREAD_TABLE: &str = "unread-table";
 /// Installs a table that moves regions without their content.
@@ -34,13 +36,14 @@ pub const CHANGE_UNIT: &str = "change-unit";
 
 /// Each id with the risk that it accepts. Ids in capitals stand for names of regions, losses of a
 /// release, and keys.
-pub const CONSENTS: [(&str, &str); 17] = [
+pub const CONSENTS: [(&str, &str); 18] = [
     (OLDER_VERSION, "install an older version than the unit has"),
     (NO_SHEET, "update a unit that no product sheet describes"),
     (NO_FAMILY, "write a file that names no UF2 family"),
     (NO_SUFFIX, "use a .dfu file without its suffix, which may be truncated"),
     (OTHER_RELEASE, "use a .dfu file that names another release of the unit"),
     (LARGER_MEMORY, "update a unit that reports more memory than its variant has"),
+    (OTHER_ENDING, "use a file whose name ends otherwise than the sheet expects"),
     (UNREAD_TABLE, "update a unit whose table of regions could not be read"),
     (MOVED_REGIONS, "install a table that moves regions without their content"),
     ("lose-NAME", "lose this region, or what the release states under this name"),

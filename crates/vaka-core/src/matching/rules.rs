@@ -66,7 +66,7 @@ pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: Option<&Route>, 
     }));
     evidence.extend(misplaced_file(variant, image));
     evidence.extend(machine(variant, image));
-    if let Some(route) = route {
+    if let Some(route) = route.filter(|_| variant.image.any_file.is_none()) {
         evidence.insert(1.min(evidence.len()), addresses(variant, route, image));
         evidence.extend(route.kind.family().map(|wanted| family(variant, wanted, image)));
     }
@@ -79,6 +79,35 @@ pub(super) fn piece<'i>(variant: &Variant, rules: &ImageRules, image: &'i Image)
         true => Some(Cow::Borrowed(image)),
         false => image.cut(rules.region.span).ok().map(Cow::Owned),
     }
+}
+
+/// A file for the unit's disk: the ending of its name is right, and it is not too large. Any other
+/// file that is not firmware fits nothing.
+fn any_file(variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Evidence> {
+    if rules.any_file.is_none() {
+        let seen = file_observation(variant, Source::FileName, "no firmware");
+        return vec![seen.conflicts(format!("{} takes firmware", variant.id))];
+    }
+    let Some(file) = &image.facts().any_file else {
+        let seen = file_observation(variant, Source::FileName, image.format().to_string());
+        return vec![seen.conflicts(format!("{} is a file on the unit's disk, taken as it is", variant.id))];
+    };
+    let becomes = variant.files_on_disk().next().map(|target| target.name.as_str()).unwrap_or_default();
+    let seen = file_observation(variant, Source::FileName, file.name.clone());
+    let mut evidence = vec![match variant.takes_name(&file.name) {
+        true => seen.agrees(format!("it becomes {becomes} on the unit's disk")),
+        false => seen.weighs(
+            Weight::unless_allowed(consent::OTHER_ENDING),
+            format!("{becomes} is made from a file that ends in {}", variant.file_endings().join(" or ")),
+        ),
+    }];
+    let most = rules.region.span.len();
+    if image.len() > most {
+        let seen = file_observation(variant, Source::Addresses, Bytes(image.len()).to_string());
+        evidence.push(seen.conflicts(format!("{} takes at most {}", variant.id, Bytes(most))));
+    }
+    evidence.extend(marks(variant, rules, image));
+    evidence
 }
 
 /// Each of several files begins where an image does: data beside an image is checked by no rule.
@@ -98,6 +127,9 @@ pub(crate) fn pieces<'v, 'i>(
 }
 
 fn of_piece(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Evidence> {
+    if rules.any_file.is_some() || image.facts().any_file.as_ref().is_some_and(|file| !file.is_binary) {
+        return any_file(variant, rules, image);
+    }
     let mut evidence = vec![start_address(variant, rules, image)];
     evidence.extend(start_vectors(variant, rules, image));
     evidence.extend(marks(variant, rules, image));

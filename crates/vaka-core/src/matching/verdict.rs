@@ -237,6 +237,7 @@ impl<'a> ModeState<'a> {
         };
         evidence.push(id_evidence(unit, source, &candidates));
         let candidates = filter_by_board_info(unit, candidates);
+        let candidates = filter_by_part(case.sheet, case.image, candidates);
         if mode == Mode::Application {
             let signs = &case.sheet.application.signs;
             let own = case.sheet.application.is(unit.id);
@@ -271,6 +272,41 @@ pub fn filter_by_board_info<'a>(unit: &UnitFacts, candidates: Vec<&'a Variant>) 
         |variant: &&&Variant| variant.route(unit.id).is_some_and(|route| route.matches_reported(unit) == Some(true));
     let named: Vec<&Variant> = candidates.iter().filter(is_it).copied().collect();
     if named.is_empty() { candidates } else { named }
+}
+
+/// The candidates of the only part of the product that takes the file; all of them otherwise. A unit
+/// has each of its parts, so the file may name one; it never names a variant.
+fn filter_by_part<'a>(sheet: &Sheet, image: &Image, candidates: Vec<&'a Variant>) -> Vec<&'a Variant> {
+    let part = takes_file(&candidates, image, |variant| {
+        file_observation(sheet, variant, image).iter().all(|evidence| !evidence.is_conflict())
+    });
+    match part {
+        Some(part) => candidates.into_iter().filter(|variant| variant.part.as_deref() == Some(part)).collect(),
+        None => candidates,
+    }
+}
+
+/// The only part of which some variant `fits`, if the variants are of several parts; if none fits, the
+/// only one that takes files of this name.
+pub fn takes_file<'v>(variants: &[&'v Variant], image: &Image, fits: impl Fn(&Variant) -> bool) -> Option<&'v str> {
+    let mut parts: Vec<&str> = variants.iter().filter_map(|variant| variant.part.as_deref()).collect();
+    parts.sort_unstable();
+    parts.dedup();
+    if parts.len() < 2 {
+        return None;
+    }
+    let takes_name =
+        |variant: &Variant| image.facts().any_file.as_ref().is_some_and(|file| variant.takes_name(&file.name));
+    let of_parts = |takes: &dyn Fn(&Variant) -> bool| {
+        let some =
+            |part: &&str| variants.iter().any(|variant| variant.part.as_deref() == Some(*part) && takes(variant));
+        parts.iter().copied().filter(some).collect::<Vec<_>>()
+    };
+    let fitting = of_parts(&fits);
+    match if fitting.is_empty() { of_parts(&takes_name) } else { fitting }[..] {
+        [only] => Some(only),
+        _ => None,
+    }
 }
 
 /// The evidence of the ids. Shared ids decide nothing.

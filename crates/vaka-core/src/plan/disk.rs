@@ -6,7 +6,7 @@ use crate::plan::geometry::WriteLimits;
 use crate::plan::model::{KnownContent, PlanInput};
 use crate::plan::sectors::{sectors_of, unit_decides};
 use crate::plan::step::{FinishMethod, RestartMethod, Step};
-use crate::sheet::{ExitMethod, FileTarget, VolumeRoute};
+use crate::sheet::{ExitMethod, FileForm, FileTarget, VolumeRoute};
 use vaka_image::address::{Address, Span};
 use vaka_image::uf2;
 
@@ -92,6 +92,14 @@ pub(super) fn file(
     }
     steps.push(Step::Write { runs: vec![Run::stream(span, job.geometry.block_size)] });
     steps.push(Step::Finish { by: FinishMethod::File(file.name.clone()) });
+    if file.form == FileForm::AsIs {
+        // The unit installs nothing: the file stays on the disk.
+        if job.geometry.can_read {
+            steps.push(Step::ReadBack { spans: vec![span], vouched: true });
+        }
+        steps.push(Step::Restart { by: route.leave.into() });
+        return Ok(sectors);
+    }
     steps.push(Step::Restart { by: RestartMethod::Itself });
     if let Some(present) = route.application_file.as_ref().filter(|_| job.geometry.can_read) {
         steps.push(Step::LookAgain { file: present.clone() });

@@ -7,6 +7,7 @@ mod ids;
 mod manual_step;
 mod model;
 mod parse;
+mod parse_any_file;
 mod parse_completeness;
 mod parse_header;
 mod parse_manual_steps;

@@ -3,7 +3,7 @@
 use crate::sheet::ids::Ids;
 use crate::sheet::region::Region;
 use crate::sheet::region_table::RegionTable;
-use crate::sheet::route::{Route, UpdateMedium};
+use crate::sheet::route::{FileTarget, Route, UpdateMedium};
 use crate::sheet::signs::{DescriptorPattern, SignKind};
 use std::collections::BTreeMap;
 use std::fmt;
@@ -351,6 +351,11 @@ pub struct LabelLocation {
     pub reads: String,
 }
 
+/// The ending of a file's name, without its dot.
+fn ending(name: &str) -> Option<&str> {
+    name.rsplit_once('.').map(|(_, ending)| ending)
+}
+
 /// The rules for an image of a variant.
 #[derive(Clone, Debug)]
 pub struct ImageRules {
@@ -358,6 +363,8 @@ pub struct ImageRules {
     pub region: Region,
     /// Whether every update has it.
     pub is_required: bool,
+    /// The accepted endings of names, if it is any file for the unit's disk and no firmware.
+    pub any_file: Option<Vec<String>>,
     /// Whether the image must start at the start of its region. The start of an application is
     /// unknown for an undescribed unit.
     pub starts_region: bool,
@@ -389,6 +396,7 @@ impl ImageRules {
         Self {
             region,
             is_required: true,
+            any_file: None,
             starts_region: true,
             binary_at: None,
             vectors: None,
@@ -561,6 +569,28 @@ impl Variant {
     /// The rules for each image of an update.
     pub fn images(&self) -> impl Iterator<Item = &ImageRules> {
         [&self.image].into_iter().chain(&self.further)
+    }
+
+    /// The files that its routes write to a disk.
+    pub fn files_on_disk(&self) -> impl Iterator<Item = &FileTarget> {
+        self.routes.iter().filter_map(|route| route.kind.volume()?.takes.file())
+    }
+
+    /// The endings of names that it takes, if it is any file for a disk: those of the sheet, or that of
+    /// the file on the disk.
+    pub fn file_endings(&self) -> Vec<&str> {
+        match self.image.any_file.as_deref() {
+            None => Vec::new(),
+            Some([]) => self.files_on_disk().filter_map(|target| ending(&target.name)).collect(),
+            Some(endings) => endings.iter().map(String::as_str).collect(),
+        }
+    }
+
+    /// Whether it is any file for a disk, and the name of a file ends as it should.
+    pub fn takes_name(&self, name: &str) -> bool {
+        let endings = self.file_endings();
+        let is_known = |found: &str| endings.iter().any(|known| known.eq_ignore_ascii_case(found));
+        self.image.any_file.is_some() && ending(name).map_or(endings.is_empty(), is_known)
     }
 
     /// The UF2 families of its routes.

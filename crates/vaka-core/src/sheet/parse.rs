@@ -201,7 +201,8 @@ impl Checker<'_> {
         let shared = |a: &Route, b: &Route| a.id.overlap(&b.id) && !a.differs_in_report(b);
         let is_twin = |other: &&Variant| {
             let like = |route: &Route| other.routes.iter().any(|theirs| shared(route, theirs));
-            other.id != variant.id && variant.routes.iter().any(like)
+            // The user names the part, or the file shows it.
+            other.id != variant.id && other.part == variant.part && variant.routes.iter().any(like)
         };
         let twin = all.iter().find(is_twin);
         match twin {
@@ -374,15 +375,11 @@ impl Checker<'_> {
         let look_at = raw.look_at.iter().map(|look| {
             Ok(LabelLocation { place: self.words("place", &look.place)?, reads: self.words("reads", &look.reads)? })
         });
-        let flash = self.flash(&raw.flash)?;
-        let regions = self.regions(&raw.region, &flash)?;
+        let (flash, regions, image) = match &raw.any_file {
+            Some(any) => self.any_file(any, raw)?,
+            None => self.firmware(raw)?,
+        };
         let ram = raw.ram.as_ref().map(|ram| self.span(&ram.get_ref().start, &ram.get_ref().size)).transpose()?;
-        if let Some(name) = &raw.image.name {
-            return Err(self.error(&name.span(), "name", "is a key of [[variant.stage_image]]".into()));
-        }
-        let image = self.image(&raw.image, &regions)?;
-        let image =
-            ImageRules { is_required: raw.image.required.as_ref().is_none_or(|required| *required.get_ref()), ..image };
         Ok(Variant {
             id: VariantId(self.id("id", &raw.id)?),
             name: self.words("name", &raw.name)?,
@@ -400,6 +397,25 @@ impl Checker<'_> {
             instead: self.optional_words("instead", raw.instead.as_ref())?,
             slots: None,
         })
+    }
+
+    /// The flash, its regions and the rules for an image.
+    fn firmware(&self, raw: &RawVariant) -> Checked<(SectorMap, Vec<Region>, ImageRules)> {
+        let Some(raw_image) = &raw.image else {
+            let message = "[variant.image] is required, or `any_file` for a file that its disk takes as it is";
+            return Err(self.error(&raw.id.span(), "image", message.into()));
+        };
+        if raw.flash.is_empty() {
+            return Err(self.error(&raw.id.span(), "flash", "is required".into()));
+        }
+        let flash = self.flash(&raw.flash)?;
+        let regions = self.regions(&raw.region, &flash)?;
+        if let Some(name) = &raw_image.name {
+            return Err(self.error(&name.span(), "name", "is a key of [[variant.stage_image]]".into()));
+        }
+        let image = self.image(raw_image, &regions)?;
+        let is_required = raw_image.required.as_ref().is_none_or(|required| *required.get_ref());
+        Ok((flash, regions, ImageRules { is_required, ..image }))
     }
 
     fn flash(&self, raw: &[Spanned<RawZone>]) -> Checked<SectorMap> {
@@ -560,6 +576,7 @@ impl Checker<'_> {
         Ok(ImageRules {
             region,
             is_required: raw.required.as_ref().is_some_and(|required| *required.get_ref()),
+            any_file: None,
             starts_region: true,
             binary_at,
             vectors: raw.vectors,

@@ -70,13 +70,23 @@ impl Checker<'_> {
     fn route(&self, raw: &RawRoute, variant: &Variant, stage: Option<&Stage>) -> Checked<Route> {
         let mut writes = Vec::new();
         let may_replace = stage.is_some_and(|stage| stage.replaces_bootloader);
-        for name in raw.writes.get_ref() {
+        let names = raw.writes.as_ref();
+        for name in names.iter().flat_map(|names| names.get_ref()) {
             let region = self.region("writes", name, &variant.regions)?;
             self.writable(&region, variant, may_replace, &name.span())?;
             writes.push(region);
         }
-        if writes.is_empty() {
-            return Err(self.error(&raw.writes.span(), "writes", "at least one region is required".into()));
+        match (&variant.image.any_file, names) {
+            (Some(_), None) => writes.push(variant.image.region.clone()),
+            (Some(_), Some(names)) => {
+                let message = format!("variant '{}' is a file and has no regions", variant.id);
+                return Err(self.error(&names.span(), "writes", message));
+            }
+            (None, _) if writes.is_empty() => {
+                let place = names.map_or(raw.kind.span(), Spanned::span);
+                return Err(self.error(&place, "writes", "at least one region is required".into()));
+            }
+            (None, _) => {}
         }
         let memory = MemoryChoice {
             name: self.optional_words("memory", raw.memory.as_ref())?,
@@ -103,6 +113,7 @@ impl Checker<'_> {
         if kind.volume().is_none() {
             self.no_disk_keys(raw)?;
         }
+        self.takes_any_file(&kind, variant, &raw.kind.span())?;
         let restart_at = self.restart_at(raw, &kind, variant)?;
         let entry = self.entry(&raw.entry)?;
         let listens = raw.listens.as_ref().map(|time| self.time("listens", time)).transpose()?;
@@ -239,7 +250,7 @@ impl Checker<'_> {
                     "region '{}', {}, of variant '{}' is outside the range that dialect '{}' can write: {size} bytes from 0x{start:X}",
                     region.name, region.span, variant.id, dialect.name
                 );
-                return Err(self.error(&raw.writes.span(), "writes", message));
+                return Err(self.error(&writes_place(raw), "writes", message));
             }
         }
         let told = dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
@@ -325,7 +336,7 @@ impl Checker<'_> {
     fn volume(&self, raw: &RawRoute, writes: &[Region]) -> Checked<VolumeRoute> {
         self.stray("memory", raw.memory.as_ref(), "does not apply to a disk")?;
         let Some(takes) = &raw.takes else {
-            let message = "`takes` is required: \"uf2\", \"hex\" or \"binary\"".into();
+            let message = "`takes` is required: \"uf2\", \"hex\", \"binary\" or \"file\"".into();
             return Err(self.error(&raw.kind.span(), "kind", message));
         };
         let labels = match raw.label.as_ref().map(Spanned::get_ref) {
@@ -342,6 +353,7 @@ impl Checker<'_> {
             RawTakes::Uf2 => None,
             RawTakes::Hex => Some(FileForm::Hex),
             RawTakes::Binary => Some(FileForm::Binary),
+            RawTakes::File => Some(FileForm::AsIs),
         };
         if form.is_some() && labels.is_empty() {
             let message = "`label` is required, because only the label distinguishes the disk from others".into();
@@ -353,6 +365,11 @@ impl Checker<'_> {
         };
         let application_file =
             raw.application_file.as_ref().map(|name| self.file_name("application_file", name)).transpose()?;
+        // Its file is what the disk shows.
+        let application_file = match &takes {
+            UpdateMedium::File(file) if file.form == FileForm::AsIs => Some(file.name.clone()),
+            _ => application_file,
+        };
         let leave = raw.leave.as_ref().map(|leave| *leave.get_ref()).unwrap_or_default();
         if let Some(given) =
             raw.leave.as_ref().filter(|_| leave == ExitMethod::LastBlock && matches!(takes, UpdateMedium::File(_)))
@@ -376,7 +393,7 @@ impl Checker<'_> {
             |region: &Region| region.span.start().get().is_multiple_of(page) && region.span.len().is_multiple_of(page);
         if let Some(region) = writes.iter().find(|region| !whole(region)) {
             let message = format!("region '{}' starts or ends inside a UF2 block of 256 bytes", region.name);
-            return Err(self.error(&raw.writes.span(), "writes", message));
+            return Err(self.error(&writes_place(raw), "writes", message));
         }
         Ok(UpdateMedium::Uf2 { family, board_id: self.optional_words("board_id", raw.board_id.as_ref())? })
     }
@@ -389,6 +406,13 @@ impl Checker<'_> {
             let message = "`file` is required: the file name on the disk".into();
             return Err(self.error(&raw.kind.span(), "kind", message));
         };
+        if form == FileForm::AsIs {
+            const MEANING: &str = "does not apply to takes = \"file\"";
+            self.stray("application_file", raw.application_file.as_ref(), MEANING)?;
+            self.stray("remove_first", raw.remove_first.as_ref(), MEANING)?;
+            self.stray("eject_after", raw.eject_after.as_ref(), MEANING)?;
+            self.stray("result", raw.result.as_ref(), MEANING)?;
+        }
         let remove_first = raw.remove_first.as_ref().is_some_and(|value| *value.get_ref());
         if let (true, None, Some(place)) = (remove_first, &raw.application_file, &raw.remove_first) {
             let message = "requires `application_file`".into();
@@ -495,6 +519,11 @@ impl Checker<'_> {
         );
         Err(self.error(place, "writes", message))
     }
+}
+
+/// The place of `writes` for an error.
+fn writes_place(raw: &RawRoute) -> Range<usize> {
+    raw.writes.as_ref().map_or(raw.kind.span(), Spanned::span)
 }
 
 /// The keys of a sheet that complete a dialect.

@@ -101,7 +101,7 @@ impl Checker<'_> {
         }
         if own.is_opaque && !images.is_empty() {
             let message = "an opaque image is the only one of its update".into();
-            return Err(self.error(&raw.image.region.span(), "opaque", message));
+            return Err(self.error(&raw.id.span(), "opaque", message));
         }
         Ok(images)
     }

@@ -218,13 +218,16 @@ pub(super) struct RawVariant {
     pub(super) part: Option<Spanned<String>>,
     #[serde(default)]
     pub(super) look_at: Vec<RawLookAt>,
+    /// Any file that its disk takes, in place of `flash`, `region` and `image`.
+    pub(super) any_file: Option<Spanned<RawAnyFile>>,
+    #[serde(default)]
     pub(super) flash: Vec<Spanned<RawZone>>,
     pub(super) ram: Option<Spanned<RawSpan>>,
     #[serde(default)]
     pub(super) region: Vec<RawRegion>,
     /// The table in flash that gives regions their places.
     pub(super) table: Option<Spanned<RawTable>>,
-    pub(super) image: RawImage,
+    pub(super) image: Option<RawImage>,
     /// Rules for further images of an ordinary update.
     #[serde(default)]
     pub(super) further_image: Vec<RawImage>,
@@ -237,6 +240,21 @@ pub(super) struct RawVariant {
     pub(super) application: RawShows,
     /// The instruction if no route updates the variant.
     pub(super) instead: Option<Spanned<String>>,
+}
+
+/// A file that a unit's disk takes as it is.
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawAnyFile {
+    /// Largest size.
+    pub(super) most: Spanned<Number>,
+    /// Endings of file names that are accepted; that of the route's `file` without it.
+    #[serde(default)]
+    pub(super) endings: Vec<Spanned<String>>,
+    /// Bytes that the file has.
+    #[serde(default)]
+    pub(super) marks: Vec<RawMark>,
 }
 
 /// The value of a fact.
@@ -553,7 +571,8 @@ pub(super) struct RawRoute {
     pub(super) interface: Option<u8>,
     pub(super) alternate: Option<u8>,
     pub(super) upload: Option<Spanned<RawUpload>>,
-    pub(super) writes: Spanned<Vec<Spanned<String>>>,
+    /// Regions that it writes; required unless it takes a file as it is.
+    pub(super) writes: Option<Spanned<Vec<Spanned<String>>>>,
     pub(super) restart_at: Option<Spanned<Number>>,
     pub(super) takes: Option<Spanned<RawTakes>>,
     pub(super) family: Option<Spanned<Number>>,
@@ -616,6 +635,7 @@ pub(super) enum RawTakes {
     Uf2,
     Hex,
     Binary,
+    File,
 }
 
 /// One or several allowed labels of a disk.

@@ -160,6 +160,16 @@ pub enum UpdateMedium {
     File(FileTarget),
 }
 
+impl UpdateMedium {
+    /// The file, if the disk takes one.
+    pub fn file(&self) -> Option<&FileTarget> {
+        match self {
+            Self::Uf2 { .. } => None,
+            Self::File(file) => Some(file),
+        }
+    }
+}
+
 /// A file that a unit installs.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FileTarget {
@@ -185,6 +195,8 @@ pub enum FileForm {
     Hex,
     /// Raw binary, from the first address of the image.
     Binary,
+    /// The file as it is given, whatever its content is.
+    AsIs,
 }
 
 /// The order in which a file is written to a disk.

@@ -369,7 +369,7 @@ impl Unit for Heron {
     }
 
     fn disk(&self) -> &[u8] {
-        &[]
+        self.power.shown().map_or(&[], |mode| &mode.stored.bytes)
     }
 
     fn bus_reset(&mut self, _: Duration) {

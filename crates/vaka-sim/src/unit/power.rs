@@ -89,6 +89,14 @@ impl<M> Power<M> {
         }
     }
 
+    /// The same, to look at.
+    pub(super) fn shown(&self) -> Option<&M> {
+        match &self.state {
+            State::Up(mode, _) => Some(mode),
+            _ => None,
+        }
+    }
+
     /// The descriptors, and the number of the enumeration.
     pub(super) fn descriptors(&self) -> Option<(u32, &Descriptors)> {
         match &self.state {

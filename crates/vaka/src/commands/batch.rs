@@ -32,7 +32,7 @@ use crate::render::batch::Counts;
 use crate::render::batch::{Completion, Screen};
 use crate::secrets;
 use crate::signals;
-use crate::update_files::UpdateFiles;
+use crate::update_files::{ReadFiles, UpdateFiles};
 use vaka_messages::CommandError;
 
 /// Interval for polling the buses.
@@ -226,7 +226,7 @@ impl<'a> UpdateJob<'a> {
                 (UpdateSource::Release { found: Box::new(found), build }, vec![sheet])
             }
             None => {
-                let files = Box::new(UpdateFiles::read(&args.files, args.choose.options(), &sheets)?);
+                let files = Box::new(ReadFiles::read(&args.files, args.choose.options())?.opened(&sheets, common)?);
                 let begun = Box::new(files.begun(common));
                 let source = UpdateSource::Files { files, begun };
                 let hoped = source.candidate_sheets(&sheets);

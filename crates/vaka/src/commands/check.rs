@@ -116,7 +116,7 @@ fn one(
     }
     let bytes = input_file::firmware(path)?;
     let opened = environment::unwrapped(path, &bytes, sheets, &mut options)?;
-    let file = opened.file();
+    let file = environment::file_of(&opened, path, sheets, common);
     let from_sheet = options.at.is_none().then(|| sheet_address(&file, sheets)).flatten();
     options.at = options.at.or(from_sheet);
     let firmware = read_all(&file, &mut options).map_err(|error| unreadable(path, &error, &file, sheets))?;
@@ -125,6 +125,9 @@ fn one(
         report.notes.push(format!("read at {at}, where the product sheet places raw binaries ('binary_at')"));
     }
     report.wrapper = (!opened.name.is_empty()).then(|| opened.name.to_owned());
+    if file.is_any() {
+        report.reason = "the unit's disk takes it as it is";
+    }
     if opened.is_opaque {
         report.reason = "its content is for the bootloader alone, and is not examined";
     }

@@ -192,8 +192,16 @@ fn disk_of(unit: &mut AttachedUnit, disk: &VolumeFacts, open: &[&Variant]) {
         unit.obstacle = Some("its disk is write-protected".to_owned());
     }
     let id = unit.id;
+    if disk.fault.is_none() {
+        let any = open.iter().filter(|variant| variant.image.any_file.is_some());
+        let shown = any.flat_map(|variant| variant.files_on_disk()).filter_map(|target| disk.file(&target.name));
+        unit.files = shown.cloned().collect();
+    }
+    let mut firmware = open.iter().filter(|variant| variant.image.any_file.is_none());
     let present = |variant: &&Variant| variant.route(id)?.kind.volume()?.application_file.clone();
-    let Some(name) = open.iter().find_map(present).filter(|_| disk.fault.is_none()) else { return };
+    let Some(name) = firmware.find_map(present).filter(|_| disk.fault.is_none()) else {
+        return;
+    };
     unit.application_file =
         Some(disk.file(&name).cloned().map_or(ApplicationFile::Missing(name), ApplicationFile::File));
 }
@@ -275,6 +283,9 @@ fn detail(unit: &AttachedUnit, is_verbose: bool) {
         }
         Some(ApplicationFile::Missing(name)) => print_line(&format!("  no {name}: no application is installed")),
         None => {}
+    }
+    for VisibleFile { name, size, .. } in &unit.files {
+        print_line(&format!("  file: {name}, {}", Bytes(*size)));
     }
     for odd in &unit.warnings {
         print_line(&format!("  odd: {odd}"));

@@ -19,18 +19,19 @@ use crate::journal::Seen;
 use crate::output_options::OutputOptions;
 use crate::preserved_store::StateFolder;
 use crate::recording::JournalEntry;
-use crate::update_files::UpdateFiles;
+use crate::update_files::ReadFiles;
 use crate::{prompt, release_store, render, signals};
 
 pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
     if let Some(found) = release_store::named(&args.files, &args.release, common)? {
         return release::run(args, common, &found, setting);
     }
+    let files = ReadFiles::read(&args.files, args.choose.options())?;
     let sheets = environment::sheets(common)?;
     if sheets.is_empty() && !common.allow.iter().any(|id| id == consent::NO_SHEET) {
         return Err(environment::no_sheets());
     }
-    let files = UpdateFiles::read(&args.files, args.choose.options(), &sheets)?;
+    let files = files.opened(&sheets, common)?;
     let bench = environment::bench(common, &sheets)?;
     let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
     if let Some(path) = &args.save {

@@ -42,13 +42,25 @@ pub(super) struct FileSession {
     /// Bytes of the image that were handed over, and all of them.
     done: u64,
     total: u64,
+    /// Bytes of the file that is expected on the disk: one of another length is another file.
+    expected: Option<u64>,
     is_finished: bool,
 }
 
 impl FileSession {
     pub(super) fn new(disk: Box<dyn Disk>, file: &FileTarget, route: &VolumeRoute) -> Self {
         let (file, present, leave) = (file.clone(), route.application_file.clone(), route.leave);
-        Self { disk, file, present, leave, shown: ShownFile::NotSeen, done: 0, total: 0, is_finished: false }
+        Self {
+            disk,
+            file,
+            present,
+            leave,
+            shown: ShownFile::NotSeen,
+            done: 0,
+            total: 0,
+            expected: None,
+            is_finished: false,
+        }
     }
 }
 
@@ -56,7 +68,7 @@ impl FileSession {
 pub(crate) fn encode(form: FileForm, image: &Image) -> Vec<u8> {
     match form {
         FileForm::Hex => hex::write(image),
-        FileForm::Binary => {
+        FileForm::Binary | FileForm::AsIs => {
             let mut bytes = vec![ERASED; usize::try_from(image.span().len()).unwrap_or_default()];
             image.copy_to(image.start(), &mut bytes);
             bytes
@@ -68,7 +80,7 @@ pub(crate) fn encode(form: FileForm, image: &Image) -> Vec<u8> {
 pub(crate) fn decode(form: FileForm, start: Address, bytes: &[u8]) -> Option<Image> {
     match form {
         FileForm::Hex => hex::read(bytes).ok(),
-        FileForm::Binary => Image::from_memory(&[(start, bytes.to_vec())]),
+        FileForm::Binary | FileForm::AsIs => Image::from_memory(&[(start, bytes.to_vec())]),
     }
 }
 
@@ -77,7 +89,10 @@ impl FileSession {
     fn shown(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<&Image>, SessionError> {
         if let (ShownFile::NotSeen, Some(name)) = (&self.shown, &self.present) {
             let file = self.disk.read_file(name, &read_all, cx)?;
-            let image = file.and_then(|bytes| decode(self.file.form, start, &bytes));
+            let is_other = |bytes: &Vec<u8>| {
+                self.file.form == FileForm::AsIs && self.expected.is_some_and(|len| len != bytes.len() as u64)
+            };
+            let image = file.filter(|bytes| !is_other(bytes)).and_then(|bytes| decode(self.file.form, start, &bytes));
             self.shown = image.map_or(ShownFile::Nothing, |image| ShownFile::Image(Box::new(image)));
         }
         Ok(match &self.shown {
@@ -101,6 +116,10 @@ impl Session for FileSession {
         self.file.remove_first && self.present.is_some()
     }
 
+    fn expects(&mut self, image: &Image) {
+        self.expected = Some(image.span().len());
+    }
+
     fn begin(&mut self, image: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {
         self.total = runs.iter().map(|run| run.span().len()).sum();
         self.done = 0;
@@ -115,7 +134,9 @@ impl Session for FileSession {
 
     fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
         self.is_finished = true;
+        self.shown = ShownFile::NotSeen;
         match self.disk.end_file(cx) {
+            Ok(()) if self.file.form == FileForm::AsIs => Ok(FinishOutcome::Responsive),
             Ok(()) => Ok(FinishOutcome::Detached),
             Err(SessionError::Disconnected) => Ok(FinishOutcome::LostDuringFinish),
             Err(_) if self.disk.wait_for_disconnect(Duration::from_secs(1)) => Ok(FinishOutcome::LostDuringFinish),
@@ -128,8 +149,10 @@ impl Session for FileSession {
     }
 
     fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
-        let refused =
-            || SessionError::DfuStatus { reason: "it shows no application there".into(), status: Status::Address };
+        let refused = || SessionError::DfuStatus {
+            reason: "it shows no such file, or one of another length".into(),
+            status: Status::Address,
+        };
         let image = self.shown(at, cx)?.ok_or_else(refused)?;
         let wanted = Span::new(at, u64::from(len)).filter(|wanted| image.span().covers(*wanted)).ok_or_else(refused)?;
         let mut bytes = vec![ERASED; len as usize];
@@ -138,7 +161,7 @@ impl Session for FileSession {
     }
 
     fn restart(&mut self, _: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        if !self.is_finished {
+        if !self.is_finished || self.file.form == FileForm::AsIs {
             return leave(&mut *self.disk, self.leave, cx);
         }
         let deadline = cx.now() + TIME_TO_TAKE;
