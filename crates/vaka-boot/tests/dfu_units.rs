@@ -470,3 +470,30 @@ fn the_sheet_says_which_memory_is_used() {
         assert_eq!(scene.holds_image(), code == ExitCode::Done);
     }
 }
+
+/// A sheet for parts with more and with less flash: what the unit reports counts, down to the least size.
+#[test]
+fn a_flash_of_the_size_that_the_unit_reports() {
+    let flash = "flash = [{ start = 0x0A00_0000, sectors = 48, size = \"3 KiB\" }]";
+    let bootloader = "[[variant.region]]\nname = \"bootloader\"";
+    let beyond = "[[variant.region]]\nname = \"log\"\nstart = 0x0A02_4000\nsize = \"12 KiB\"";
+    let with = |least: &str| {
+        assert!(TERN.contains(flash) && TERN.contains(bootloader));
+        let larger = format!("{}\nreported_flash = {{ least = {least} }}", flash.replace("48", "96"));
+        TERN.replacen(flash, &larger, 1).replacen(bootloader, &format!("{beyond}\n{bootloader}"), 1)
+    };
+    let unit = || Tern::in_boot_mode(Revision::R1, "T1-00217");
+    let scene = Scene::tern(unit(), Vec::new(), &with("\"100 KiB\""));
+    let (report, events) = scene.update();
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    // 48 sectors of 3 KiB are 144 KiB.
+    let scene = Scene::tern(unit(), Vec::new(), &with("\"150 KiB\""));
+    let (report, events) = scene.update();
+    assert_eq!(report.code, ExitCode::Refused);
+    assert!(support::told(failure(&events).unwrap()).contains("or at least 150 KiB"), "{:?}", failure(&events));
+    // Without the key the sheet's size counts alone.
+    let scene = Scene::tern(unit(), Vec::new(), &TERN.replacen(flash, &flash.replace("48", "96"), 1));
+    let (report, events) = scene.update();
+    assert_eq!(report.code, ExitCode::Refused, "{:?}", failure(&events));
+}

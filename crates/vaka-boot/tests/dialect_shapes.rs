@@ -323,6 +323,42 @@ fn a_slot_that_the_unit_selects() {
     assert!(scene.holds_image());
 }
 
+/// The size of the flash is what the unit tells, between the two sizes of the sheet.
+#[test]
+fn a_flash_of_the_size_that_the_unit_tells() {
+    let larger = "flash = [{ start = 0x0B00_0000, sectors = 128, size = 256 }]\nreported_flash = { least = \"8 KiB\", told = \"flash\" }";
+    let text = shapes::SHEET.replace("flash = [{ start = 0x0B00_0000, sectors = 64, size = 256 }]", larger);
+    let text =
+        text.replace("size = \"12 KiB\"", "size = \"28 KiB\"").replace("start = 0x0B00_3800", "start = 0x0B00_7800");
+    for (told, len, wanted, words) in [
+        ("16384", 2300, ExitCode::Done, ""),
+        // The application would end behind the flash.
+        ("10240", 9000, ExitCode::Refused, "outside the flash"),
+        ("4096", 2300, ExitCode::Refused, "has at least 8 KiB, and at most"),
+        ("65536", 2300, ExitCode::Refused, "has at least 8 KiB, and at most"),
+    ] {
+        let shape = Shape {
+            len,
+            ..satchel_with("tells = { sector = \"sector\" }", &format!("tells = {{ flash = \"{told}\" }}"))
+        };
+        let sheet = shape.sheet_of(&format!("{text}\ndialect = \"satchel\"\n"));
+        let file = Box::leak(shapes::application(len, 0x0110, 11).into_boxed_slice());
+        let scene = Scene::loaded(shape.unit(), Vec::new(), sheet, file, "BOOT");
+        let (report, events) = scene.update();
+        assert_eq!(report.code, wanted, "{told}: {:?}", failure(&events));
+        let said = failure(&events).map(support::told).unwrap_or_default();
+        assert!(said.contains(words), "{told}: {said}");
+        match wanted {
+            ExitCode::Done => assert!(scene.holds_image()),
+            _ => assert!(scene.memory(shapes::BASE..shapes::LIMIT) == scene.before, "{told}"),
+        }
+    }
+    // Without the value the sheet is refused.
+    let shape = satchel_with("name = \"satchel\"", "name = \"satchel\"");
+    let error = shape.try_sheet_of(&format!("{text}\ndialect = \"satchel\"\n")).unwrap_err().to_string();
+    assert!(error.contains("must be one of the values that the dialect reports: sector"), "{error}");
+}
+
 fn casket_scene(shape: &Shape, hardware: [u8; 2], faults: Vec<Fault>) -> Scene {
     let text = shapes::SHEET.replace("vectors = \"cortex-m\"\nversion = { offset = 0x4C }\n", casket::IMAGE);
     let sheet = shape.sheet_of(&format!("{text}\ndialect = \"casket\"\n{}", casket::WRAPPER));

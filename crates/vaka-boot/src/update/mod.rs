@@ -14,7 +14,7 @@ mod planning;
 mod post_restart;
 mod preserve;
 mod progress;
-mod region_table;
+mod reported;
 mod request;
 mod resolve;
 mod resolved;

@@ -10,6 +10,7 @@ use crate::sheet::{
 };
 use crate::unit::{DfuMemory, MemoryChoice, ReportedProperty, UnitFacts};
 use crate::volume::{BOARD_FILE, VolumeFacts};
+use vaka_base::size::Bytes;
 
 /// All evidence of a unit in update mode about a variant.
 ///
@@ -74,7 +75,18 @@ fn reported_properties(variant: &Variant, route: &Route, dialect: &DialectRoute,
             .conflicts(format!("{} requires {}; the unit did not report a value", variant.id, told.value)),
     };
     let mut evidence: Vec<Evidence> = dialect.tells.iter().map(wanted).collect();
-    let beyond = unit.told.iter().filter(|found| !dialect.tells.iter().any(|told| told.name == found.name));
+    let flash_size = variant.reported_flash.as_ref().and_then(|flash| flash.told.as_deref());
+    evidence.extend(variant.reported_flash_size(route, unit).map(|size| match variant.with_flash(size) {
+        Ok(_) if unit.told.iter().any(|told| Some(told.name.as_str()) == flash_size) => {
+            of(format!("flash of {}", Bytes(size))).agrees(format!("a size of {}", variant.id))
+        }
+        Ok(_) => of("no size of its flash".into()).weighs(Weight::Neutral, format!("{} is assumed", Bytes(size))),
+        Err(why) => of(format!("flash of {}", Bytes(size))).conflicts(why),
+    }));
+    let is_known = |found: &&ReportedProperty| {
+        Some(found.name.as_str()) == flash_size || dialect.tells.iter().any(|told| told.name == found.name)
+    };
+    let beyond = unit.told.iter().filter(|found| !is_known(found));
     evidence.extend(beyond.map(|found| {
         of(format!("{} {}", found.name, found.value)).weighs(Weight::Neutral, "the product sheet does not have it")
     }));
@@ -203,7 +215,10 @@ fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence
     };
     let seen = unit_observation(variant, Source::MemoryLayout, layout.map.to_string());
     match compare(&layout.map, &variant.flash) {
-        Fit::Differs => seen.conflicts(format!("{} has {}", variant.id, variant.flash)),
+        Fit::Differs => {
+            let least = variant.reported_flash.as_ref().map(|flash| format!(", or at least {}", Bytes(flash.least)));
+            seen.conflicts(format!("{} has {}{}", variant.id, variant.flash, least.unwrap_or_default()))
+        }
         _ if !route.writes.iter().all(|region| layout.map.allows(region.span, Access::is_programmable)) => {
             seen.conflicts("the unit reports the memory of the route as not writable")
         }

@@ -128,6 +128,23 @@ impl SectorMap {
         &self.zones
     }
 
+    /// All from the first byte to the last, in bytes from the first.
+    pub fn extent(&self) -> Option<Span> {
+        let (first, last) = (self.zones.first()?, self.zones.last()?);
+        Span::between(first.span().start(), last.span().end())
+    }
+
+    /// The map up to an address, of whole sectors.
+    #[must_use]
+    pub fn up_to(&self, end: Address) -> Self {
+        let cut = |zone: &Zone| {
+            let len = end.offset_from(zone.span().start())?.min(zone.span().len());
+            let count = u32::try_from(len / u64::from(zone.sector_size)).ok()?;
+            Zone::new(zone.span().start(), count, zone.sector_size, zone.access)
+        };
+        Self { zones: self.zones.iter().filter_map(cut).collect() }
+    }
+
     /// The zone that contains `address`.
     pub fn zone_at(&self, address: Address) -> Option<&Zone> {
         self.zones.iter().find(|zone| zone.span().contains(address))

@@ -241,6 +241,8 @@ pub struct Variant {
     pub look_at: Vec<LabelLocation>,
     /// Flash.
     pub flash: SectorMap,
+    /// The sizes of flash that a unit may report; `flash` is the largest.
+    pub reported_flash: Option<ReportedFlash>,
     /// RAM, if the sheet states it.
     pub ram: Option<Span>,
     /// Named parts of the flash; they do not overlap.
@@ -262,6 +264,15 @@ pub struct Variant {
     pub instead: Option<String>,
     /// The regions of its image, if the unit selects one of several.
     pub slots: Option<Slots>,
+}
+
+/// A flash whose size the unit reports.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ReportedFlash {
+    /// Smallest size in bytes.
+    pub least: u64,
+    /// The property with the size in bytes, on routes in a dialect.
+    pub told: Option<String>,
 }
 
 /// Regions of which the unit selects the one that is written, such as the one that does not run.

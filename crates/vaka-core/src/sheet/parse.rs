@@ -11,8 +11,8 @@ use super::raw::{
 };
 use super::{
     AmbiguousLabel, Application, BOOTLOADER, Companion, DescriptorPattern, Dialects, ExpectedDevice, Fact, HAND_OVER,
-    ImageRules, LabelLocation, Mark, Part, Product, Region, Route, SerialPattern, Sheet, SheetError, SheetErrors,
-    SignKind, Variant, VariantId, VersionSource,
+    ImageRules, LabelLocation, Mark, Part, Product, Region, ReportedFlash, Route, SerialPattern, Sheet, SheetError,
+    SheetErrors, SignKind, Variant, VariantId, VersionSource,
 };
 use crate::memory::{Access, SectorMap, Zone};
 use crate::placeholder;
@@ -390,6 +390,7 @@ impl Checker<'_> {
             further: self.further_images(raw, &image, &regions)?,
             table: raw.table.as_ref().map(|table| self.region_table(table, &regions)).transpose()?,
             shows: self.shows(&raw.application)?,
+            reported_flash: self.reported_flash(raw, &flash)?,
             flash,
             ram,
             regions,
@@ -397,6 +398,18 @@ impl Checker<'_> {
             instead: self.optional_words("instead", raw.instead.as_ref())?,
             slots: None,
         })
+    }
+
+    /// The sizes of flash that a unit may report.
+    fn reported_flash(&self, raw: &RawVariant, flash: &SectorMap) -> Checked<Option<ReportedFlash>> {
+        let Some(reported) = &raw.reported_flash else { return Ok(None) };
+        let least = self.size("least", &reported.least)?;
+        let all = flash.extent().map_or(0, Span::len);
+        if least == 0 || least >= all {
+            let message = format!("must be less than the {} of `flash`, the largest size", Bytes(all));
+            return Err(self.error(&reported.least.span(), "least", message));
+        }
+        Ok(Some(ReportedFlash { least, told: self.optional_words("told", reported.told.as_ref())? }))
     }
 
     /// The flash, its regions and the rules for an image.

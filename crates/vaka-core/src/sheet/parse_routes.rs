@@ -113,6 +113,7 @@ impl Checker<'_> {
         if kind.volume().is_none() {
             self.no_disk_keys(raw)?;
         }
+        self.tells_flash(&kind, variant, raw)?;
         self.takes_any_file(&kind, variant, &raw.kind.span())?;
         let restart_at = self.restart_at(raw, &kind, variant)?;
         let entry = self.entry(&raw.entry)?;
@@ -271,6 +272,23 @@ impl Checker<'_> {
             }
         }
         Ok(DialectRoute { dialect, tells })
+    }
+
+    /// A dialect tells the size of the flash, if the sheet leaves that to the unit.
+    fn tells_flash(&self, kind: &RouteKind, variant: &Variant, raw: &RawRoute) -> Checked<()> {
+        let Some((route, flash)) = kind.dialect().zip(variant.reported_flash.as_ref()) else { return Ok(()) };
+        let told = route.dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
+        match &flash.told {
+            Some(name) if told.iter().any(|tell| tell.name == *name) => Ok(()),
+            _ => {
+                let message = format!(
+                    "`told` of `reported_flash` of variant '{}' must be one of the values that the dialect reports: {}",
+                    variant.id,
+                    reported_names(told)
+                );
+                Err(self.error(&raw.kind.span(), "told", message))
+            }
+        }
     }
 
     /// The regions of which the unit selects one, for a route that is otherwise complete.

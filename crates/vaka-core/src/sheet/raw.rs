@@ -222,6 +222,8 @@ pub(super) struct RawVariant {
     pub(super) any_file: Option<Spanned<RawAnyFile>>,
     #[serde(default)]
     pub(super) flash: Vec<Spanned<RawZone>>,
+    /// The flash is what the unit reports, up to `flash`.
+    pub(super) reported_flash: Option<RawReportedFlash>,
     pub(super) ram: Option<Spanned<RawSpan>>,
     #[serde(default)]
     pub(super) region: Vec<RawRegion>,
@@ -240,6 +242,17 @@ pub(super) struct RawVariant {
     pub(super) application: RawShows,
     /// The instruction if no route updates the variant.
     pub(super) instead: Option<Spanned<String>>,
+}
+
+/// A flash whose size the unit reports.
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawReportedFlash {
+    /// Smallest size.
+    pub(super) least: Spanned<Number>,
+    /// The value of `identify` with the size in bytes, on routes in a dialect.
+    pub(super) told: Option<Spanned<String>>,
 }
 
 /// A file that a unit's disk takes as it is.

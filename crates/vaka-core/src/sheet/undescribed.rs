@@ -175,6 +175,7 @@ fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Regi
         image,
         further: Vec::new(),
         table: None,
+        reported_flash: None,
         facts: Vec::new(),
         shows: ExpectedDevice::default(),
         instead: None,

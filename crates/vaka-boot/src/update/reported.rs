@@ -1,4 +1,5 @@
-//! The table of regions in a unit's flash: read once, before the verdict on its regions.
+//! The parts of a sheet that a unit decides: the size of its flash, and the table of its regions, which is
+//! read once, before the verdict.
 
 use vaka_core::input::joined;
 use vaka_core::sheet::{RegionTable, Route, Sheet, TableReport, Variant};
@@ -42,15 +43,19 @@ impl<'a> TableOwner<'a> {
 }
 
 impl<'a> UpdateRun<'a, '_> {
-    /// The unit with its regions where its table places them, if its sheet describes a table and the
-    /// file has none. The unit is opened again after its table was read.
+    /// The unit with the flash that it reports and its regions where its table places them, if its
+    /// sheet leaves that to the unit. A unit whose table is read is opened again afterwards.
     pub(super) fn place_regions(
         &mut self,
         mut found: Candidate<'a>,
         mut connection: Connection,
     ) -> Result<(Candidate<'a>, Connection), Stop> {
-        let Some(owner) = TableOwner::of(&found) else { return Ok((found, connection)) };
-        if self.progress.unit.table.is_none() {
+        let [sheet] = found.sheets[..] else { return Ok((found, connection)) };
+        if !sheet.depends_on_reports() {
+            return Ok((found, connection));
+        }
+        let owner = TableOwner::of(&found);
+        if let (Some(owner), None) = (owner, &self.progress.unit.table) {
             let report = match self.bench.can_probe(&found) {
                 true => {
                     let report = self.read_table(&found, connection, owner)?;
@@ -61,14 +66,17 @@ impl<'a> UpdateRun<'a, '_> {
             };
             self.progress.unit.table = Some(report);
         }
-        if let Some(TableReport::Entries(entries)) = &self.progress.unit.table
-            && !owner.is_replaced_by(self.request)
-        {
-            let placed = self.placed_sheet.get_or_init(|| owner.sheet.placed_by(entries));
-            let label = self.progress.unit.label.and_then(|(_, variant)| placed.variant(variant.id.as_str()));
-            self.progress.unit.label = label.map(|variant| (placed, variant));
-            found.sheets = vec![placed];
-        }
+        let entries = match &self.progress.unit.table {
+            Some(TableReport::Entries(entries)) if !owner.is_some_and(|owner| owner.is_replaced_by(self.request)) => {
+                Some(&entries[..])
+            }
+            _ => None,
+        };
+        let facts = &connection.identity.facts;
+        let placed = self.placed_sheet.get_or_init(|| sheet.as_reported(facts, entries));
+        let label = self.progress.unit.label.and_then(|(_, variant)| placed.variant(variant.id.as_str()));
+        self.progress.unit.label = label.map(|variant| (placed, variant));
+        found.sheets = vec![placed];
         Ok((found, connection))
     }
 
