@@ -92,7 +92,13 @@ const EXAMPLES: [(&str, &[&str]); 37] = [
     ("keys revoke", &["vaka keys revoke skerrow --why stolen --out revoked.json"]),
     ("keys replace", &["vaka keys replace skerrow --by new.pub.pem --why renewed --out replaced.json"]),
     ("keys distrust", &["vaka keys distrust skerrow"]),
-    ("sheet new", &["vaka sheet new --unit port=1-1 --out gauge.toml"]),
+    (
+        "sheet new",
+        &[
+            "vaka sheet new --unit port=1-1 --out gauge.toml",
+            "vaka sheet new --unit port=1-1 --both-modes --wait 2min --out gauge.toml",
+        ],
+    ),
     ("sheet check", &["vaka sheet check sheets/*.toml"]),
     ("sheet show", &["vaka sheet show sheets/gauge.toml"]),
     (

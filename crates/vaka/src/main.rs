@@ -36,6 +36,7 @@ mod release_store;
 mod render;
 mod report;
 mod secrets;
+mod sheet_draft;
 mod signals;
 mod state_dir;
 mod trace;

@@ -6,7 +6,7 @@ mod support;
 
 use std::time::Duration;
 
-use support::{Bench, firmware};
+use support::{Bench, firmware, root};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::heron::{self, Heron};
 use vaka_sim::unit::petrel::{self, Board, Petrel};
@@ -224,4 +224,34 @@ fn a_second_disk_of_the_same_kind_has_to_be_distinguished() {
     bench.update(&file, &["--unit", "serial=P-2"]).expect(0, &["runs 2.4.0"]);
     assert!(!holds(&bench, "1-1", petrel::APPLICATION_REGION.start, "petrel-pb1-2.4.0.bin"));
     assert!(holds(&bench, "1-2", petrel::APPLICATION_REGION.start, "petrel-pb1-2.4.0.bin"));
+}
+
+/// A UF2 disk without a sheet names its board, and the blocks of a file their chip and addresses. The
+/// user names the unit and consents; no other disk is opened.
+#[test]
+fn a_uf2_disk_without_a_sheet_is_updated_with_consent_and_by_name() {
+    let bench = bench();
+    let gannet = root().join("demo/sheets/gannet.toml");
+    let update = |file: &str, more: &[&str]| {
+        let file = firmware(file);
+        let common = ["update", file.to_str().unwrap(), "--sheets", gannet.to_str().unwrap(), "--wait", "1s"];
+        bench.run(&[&common, more].concat())
+    };
+    let (named, allowed) = (["--unit", "port=1-1"], ["--allow", "no-sheet"]);
+    let both = [named, allowed].concat();
+    let before = bench.memory("1-1");
+    for (file, more, code, words) in [
+        ("petrel-pb2-2.4.0.uf2", &allowed[..], 4, ""),
+        ("petrel-pb2-2.4.0.uf2", &named, 4, ""),
+        ("petrel-pb2-2.4.0.bin", &both, 3, ""),
+        ("heron-display-3.1.0.hex", &both, 3, "only a UF2 file is accepted"),
+        ("petrel-pb2-2.4.0.uf2", &["--unit", "port=1-3", "--allow", "no-sheet"], 3, "no board information"),
+        ("petrel-pb2-2.4.0.uf2", &[&both[..], &["--plan"]].concat(), 0, "Petrel-PB2"),
+    ] {
+        update(file, more).expect(code, &[words]);
+        assert!(bench.memory("1-1") == before, "{file} {more:?}");
+    }
+    assert!(lock(&bench.world).unit("1-3").unwrap().disk() == Stick::new("BZ88").disk());
+    update("petrel-pb2-2.4.0.uf2", &both).expect(0, &["restarted"]);
+    assert!(holds(&bench, "1-1", petrel::APPLICATION_REGION.start, "petrel-pb2-2.4.0.bin"));
 }

@@ -5,8 +5,14 @@
 mod support;
 
 use std::fs;
+use std::time::Duration;
 
 use support::{Bench, Running, firmware, root};
+use vaka_sim::unit::heron::Heron;
+use vaka_sim::unit::petrel::{Board, Petrel};
+use vaka_sim::unit::stick::Stick;
+use vaka_sim::unit::{Unit, UserAction, auk, fulmar};
+use vaka_sim::world::lock;
 
 /// A folder with the sound sheet of the Tern and another sheet.
 fn folder_with(bench: &Bench, name: &str, text: &str) -> String {
@@ -69,4 +75,50 @@ fn an_unsound_sheet_stops_only_what_needs_it() {
     run(&["survey", "--sheets", &folder]).expect(0, &["Tern tide gauge", "dunlin.toml is skipped"]);
     fs::remove_file(format!("{folder}/tern.toml")).unwrap();
     run(&["survey", "--sheets", &folder]).expect(8, &["dunlin.dialect.toml", "did you mean `name`?"]);
+}
+
+/// A first sheet says what a unit of any kind shows, and nothing that it does not.
+#[test]
+fn a_first_sheet_of_any_unit() {
+    let units: [Box<dyn Unit>; 6] = [
+        Box::new(Petrel::new(Board::Pb2, "P-00112").in_boot_mode()),
+        Box::new(Heron::new("S-00007")),
+        Box::new(auk::auk("A-00031").in_boot_mode()),
+        Box::new(fulmar::fulmar("F-00010")),
+        Box::new(Petrel::new(Board::Pb2, "P-00113")),
+        Box::new(Stick::new("BZ88")),
+    ];
+    let bench = Bench::of(units.into_iter().map(|unit| (unit, Vec::new())).collect());
+    let none = root().join("demo/sheets/gannet.toml");
+    let new = |port: &str, more: &[&str]| {
+        let unit = format!("port={port}");
+        let common = ["sheet", "new", "--unit", &unit, "--sheets", none.to_str().unwrap()];
+        bench.run(&[&common, more].concat())
+    };
+    let uf2 = "takes = \"uf2\"\nfamily = 0x5EABD123 # of the blocks in CURRENT.UF2\n\
+               application_file = \"CURRENT.UF2\"\nboard_id = \"Petrel-PB2-r1\"";
+    new("1-1", &[]).expect(0, &["id = \"1209:0006\"\nlabel = \"PETREL\"", uf2, "start = 0x0C10_4000"]);
+    let heron =
+        ["label = \"HERON\"", "VERSION.TXT says: Heron shore display; Display: 3.0.0", "DISPLAY.HEX, 10 462 bytes"];
+    new("1-2", &[]).expect(0, &heron);
+    new("1-3", &[]).expect(0, &["Nothing showed whether this was", "vaka dialect new --carrier hid"]);
+    new("1-4", &[]).expect(0, &["vaka dialect new --carrier serial"]);
+    // A unit that the user did not name is not even opened.
+    bench.run(&["sheet", "new", "--sheets", none.to_str().unwrap()]).expect(3, &["6 units match"]);
+    assert_eq!(lock(&bench.world).opened("1-6"), 0);
+    // The same unit in both modes.
+    let later = |after: u64, action: UserAction| {
+        lock(&bench.world).act_later("1-5", Duration::from_millis(after), action);
+    };
+    later(600, UserAction::Pull);
+    later(700, UserAction::Hold("MARK".into()));
+    later(800, UserAction::Plug);
+    let out = bench.folder.path().join("both.toml");
+    let both = ["--both-modes", "--wait", "8s", "--out", out.to_str().unwrap()];
+    new("1-5", &both).expect(0, &["2 lines to fill in"]);
+    let text = fs::read_to_string(&out).unwrap();
+    for words in ["[application]\nid = \"1209:0005\"", "stable_serial = true", "id = \"1209:0006\"\nlabel", uf2] {
+        assert!(text.contains(words), "{words}: {text}");
+    }
+    new("1-2", &["--both-modes", "--wait", "300ms"]).expect(4, &["did not return within 0.3 s"]);
 }

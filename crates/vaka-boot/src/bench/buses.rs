@@ -19,7 +19,7 @@ use crate::bench::selector::Selector;
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::protocol::dialect::{self, Reconnect};
-use crate::protocol::identity::{self, Identity};
+use crate::protocol::identity::{self, Identity, is_disk};
 use crate::protocol::volume;
 use crate::secrets::SecretSource;
 
@@ -34,12 +34,15 @@ pub struct Bench<'a> {
     /// Configured names of locations, by port or by bus and port.
     places: BTreeMap<String, String>,
     secrets: Option<Arc<dyn SecretSource>>,
+    /// The unit whose disk may be read without a sheet.
+    named_disk: Option<Selector>,
 }
 
 impl<'a> Bench<'a> {
     /// A bench of buses.
     pub fn new(buses: Vec<Arc<dyn Bus>>, sheets: &'a [Sheet]) -> Self {
-        Self { buses, guard: None, sheets, known: Mutex::default(), places: BTreeMap::new(), secrets: None }
+        let (known, places) = (Mutex::default(), BTreeMap::new());
+        Self { buses, guard: None, sheets, known, places, secrets: None, named_disk: None }
     }
 
     /// Sets the locks for units.
@@ -61,6 +64,22 @@ impl<'a> Bench<'a> {
     pub fn with_secrets(mut self, secrets: Arc<dyn SecretSource>) -> Self {
         self.secrets = Some(secrets);
         self
+    }
+
+    /// Lets the disk of this unit be read without a sheet: the user named the unit. The disks of other
+    /// devices without a sheet are never opened.
+    #[must_use]
+    pub fn with_named_disk(mut self, unit: Option<Selector>) -> Self {
+        self.named_disk = unit;
+        self
+    }
+
+    /// Whether a device without a sheet has a disk, and is the unit that the user named.
+    fn is_named_disk(&self, device: &DeviceInfo) -> bool {
+        let Some(selector) = &self.named_disk else { return false };
+        let bare = Candidate { device: device.clone(), mode: Mode::Unknown, sheets: Vec::new() };
+        let has_disk = device.interfaces.iter().any(|i| is_disk(i.class, i.subclass, i.protocol));
+        has_disk && (selector.fits(&bare, device.serial.as_deref()) || self.shows(selector, device))
     }
 
     /// The source of values that dialects ask the user for.
@@ -144,12 +163,13 @@ impl<'a> Bench<'a> {
         }
     }
 
-    /// A device without a sheet as a candidate, if its interfaces show a DFU mode.
+    /// A device without a sheet as a candidate, if its interfaces show a DFU mode, or if the user named
+    /// it and it has a disk.
     pub fn undescribed(&self, device: &DeviceInfo) -> Option<Candidate<'a>> {
         if self.recognise(device).is_some() {
             return None;
         }
-        let mode = dfu_mode(device)?;
+        let mode = dfu_mode(device).or_else(|| self.is_named_disk(device).then_some(Mode::Update))?;
         Some(Candidate { device: device.clone(), mode, sheets: Vec::new() })
     }
 
@@ -279,7 +299,8 @@ impl<'a> Bench<'a> {
         let id = id_of(device);
         let sheets: Vec<&Sheet> = self.sheets.iter().filter(|sheet| sheet.has_disk(id)).collect();
         let bus = self.bus(location).ok_or_else(|| BusError::NotFound(location.clone()))?;
-        let mounted = if sheets.is_empty() { Vec::new() } else { bus.mounted(&location.port) };
+        let reads_disk = !sheets.is_empty() || self.recognise(device).is_none() && self.is_named_disk(device);
+        let mounted = if reads_disk { bus.mounted(&location.port) } else { Vec::new() };
         let opened = self.open(location);
         // Access to the mount point does not require permission on the USB device.
         let (usb, mut identity) = match opened {
@@ -293,7 +314,7 @@ impl<'a> Bench<'a> {
         let facts = identity.facts.clone();
         let fits = |volume: &VolumeFacts| {
             let unit = UnitFacts { volume: Some(volume.clone()), ..facts.clone() };
-            sheets.iter().any(|sheet| sheet.matches_disk(&unit))
+            sheets.is_empty() || sheets.iter().any(|sheet| sheet.matches_disk(&unit))
         };
         if let (Some(dialect), true) = (self.dialect_of(device, &facts), usb.is_some()) {
             let usb = usb.ok_or_else(|| BusError::NotFound(location.clone()))?;
@@ -307,7 +328,7 @@ impl<'a> Bench<'a> {
         }
         let (disk, volume) = match usb {
             _ if !mounted.is_empty() => volume::open_mounted(bus.clone(), device, mounted, &fits, cx)?,
-            Some(usb) if sheets.is_empty() || identity.disks.is_empty() => {
+            Some(usb) if !reads_disk || identity.disks.is_empty() => {
                 return Ok(Connection { identity, transport: OpenTransport::Device(usb) });
             }
             Some(usb) => volume::open(usb, &identity.disks, &fits, cx)?,

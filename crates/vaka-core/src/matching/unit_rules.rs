@@ -112,6 +112,7 @@ fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -
     if let UpdateMedium::Uf2 { family, board_id } = &route.takes {
         evidence.push(board(variant, board_id.as_deref(), disk));
         evidence.extend(present_family(variant, *family, disk));
+        evidence.extend(present_start(variant, disk));
     }
     if disk.read_only {
         let seen = unit_observation(variant, Source::Disk, "write-protected");
@@ -167,6 +168,22 @@ fn present_family(variant: &Variant, wanted: u32, disk: &VolumeFacts) -> Option<
     Some(match disk.families.contains(&wanted) {
         true => seen.agrees(format!("the installed application's, and {}'s", variant.id)),
         false => seen.conflicts(format!("the installed application's; {} accepts 0x{wanted:08X}", variant.id)),
+    })
+}
+
+/// Without a sheet nothing but the installed application shows where one begins.
+fn present_start(variant: &Variant, disk: &VolumeFacts) -> Option<Evidence> {
+    if variant.image.starts_region {
+        return None;
+    }
+    let of = |says: String| unit_observation(variant, Source::StartAddress, says);
+    let begins = variant.image.region.span.start();
+    Some(match disk.shown_start {
+        Some(at) if at == begins => of(at.to_string()).agrees("the installed application begins there too"),
+        Some(at) => {
+            of(at.to_string()).conflicts(format!("the installed application begins there, the file at {begins}"))
+        }
+        None => of("not known".into()).weighs(Weight::Neutral, "the disk does not show the installed application"),
     })
 }
 

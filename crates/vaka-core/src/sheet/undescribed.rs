@@ -2,14 +2,15 @@
 
 use thiserror::Error;
 
-use crate::memory::{SectorMap, Zone};
+use crate::memory::{Access, SectorMap, Zone};
 use crate::sheet::model::{Application, ExpectedDevice, ImageRules, Product, Sheet, Variant, VariantId, VersionSource};
 use crate::sheet::region::Region;
-use crate::sheet::route::{Route, RouteKind};
+use crate::sheet::route::{ExitMethod, Route, RouteKind, UpdateMedium, VolumeRoute};
 use crate::sheet::signs::DescriptorPattern;
 use crate::unit::{DfuMemory, MemoryChoice, UnitFacts};
-use vaka_image::Image;
+use crate::volume::VolumeFacts;
 use vaka_image::address::{Address, Span};
+use vaka_image::{Format, Image, uf2};
 
 /// Why a unit's own description is not sufficient for an update.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
@@ -18,6 +19,12 @@ pub enum SynthesisError {
     /// It has no interface in DFU mode.
     #[error("it has no interface in DFU mode")]
     NoDfu,
+    /// Its disk has no board information: it is an ordinary disk.
+    #[error("its disk has no board information (INFO_UF2.TXT), so it is not that of a UF2 bootloader")]
+    NoBoard,
+    /// A file without a UF2 family may be for any chip.
+    #[error("its disk takes UF2 blocks; without a product sheet only a UF2 file is accepted, which names its chip")]
+    NoFamily,
     /// The selected memory does not exist.
     #[error("it has no memory {choice}; it has {has}")]
     NoSuchMemory {
@@ -53,11 +60,16 @@ impl Sheet {
     /// # Errors
     /// [`SynthesisError`]: the description is not sufficient.
     pub fn of_unit(unit: &UnitFacts, image: &Image, choice: &MemoryChoice) -> Result<Self, SynthesisError> {
-        let memory = memory_for(unit, image, choice)?;
-        let variant = match (&memory.alternate.layout, memory.is_addressed()) {
-            (Some(layout), _) => addressed(unit, &memory, &layout.map, image)?,
-            (None, true) => return Err(SynthesisError::NoLayout),
-            (None, false) => plain(unit, &memory, image)?,
+        let variant = match &unit.volume {
+            Some(disk) => uf2_disk(unit, disk, image)?,
+            None => {
+                let memory = memory_for(unit, image, choice)?;
+                match (&memory.alternate.layout, memory.is_addressed()) {
+                    (Some(layout), _) => addressed(unit, &memory, &layout.map, image)?,
+                    (None, true) => return Err(SynthesisError::NoLayout),
+                    (None, false) => plain(unit, &memory, image)?,
+                }
+            }
         };
         let text = |found: &Option<String>| found.clone().unwrap_or_else(|| unit.id.to_string());
         Ok(Self {
@@ -112,6 +124,26 @@ fn memory_for<'a>(unit: &'a UnitFacts, image: &Image, choice: &MemoryChoice) -> 
     }
 }
 
+/// A UF2 disk names its board, and the blocks of the file their chip and their addresses. The sectors of
+/// the flash are not known, so all blocks are sent, or none if the unit shows all of them.
+fn uf2_disk(unit: &UnitFacts, disk: &VolumeFacts, image: &Image) -> Result<Variant, SynthesisError> {
+    let board = disk.board().ok_or(SynthesisError::NoBoard)?;
+    let family = image.facts().family.filter(|_| image.format() == Format::Uf2).ok_or(SynthesisError::NoFamily)?;
+    let page = uf2::PAYLOAD as u64;
+    let start = image.start().align_down(page);
+    let len = image.span().end().offset_from(start).and_then(|len| u32::try_from(len.next_multiple_of(page)).ok());
+    let zone = len.and_then(|len| Zone::new(start, 1, len, Access::FULL)).ok_or(SynthesisError::NothingWritable)?;
+    let map = SectorMap::new(vec![zone]).map_err(|_| SynthesisError::NothingWritable)?;
+    let region = Region::new(REGION, zone.span());
+    let kind = RouteKind::Volume(VolumeRoute {
+        takes: UpdateMedium::Uf2 { family, board_id: board.board_id },
+        labels: Vec::new(),
+        application_file: disk.shown_blocks().map(|file| file.name.clone()),
+        leave: ExitMethod::Eject,
+    });
+    Ok(variant(unit, map, region.clone(), vec![region], kind))
+}
+
 fn exactly(memory: &DfuMemory<'_>) -> MemoryChoice {
     MemoryChoice { name: None, interface: Some(memory.interface.interface), alternate: Some(memory.alternate.number) }
 }
@@ -142,7 +174,7 @@ fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Vari
         return Err(SynthesisError::NoSuffix);
     }
     let len = u32::try_from(image.span().len()).unwrap_or(u32::MAX);
-    let zone = Zone::new(image.start(), 1, len, crate::memory::Access::FULL).ok_or(SynthesisError::NothingWritable)?;
+    let zone = Zone::new(image.start(), 1, len, Access::FULL).ok_or(SynthesisError::NothingWritable)?;
     let map = SectorMap::new(vec![zone]).map_err(|_| SynthesisError::NothingWritable)?;
     let region = Region::new(REGION, zone.span());
     let kind = RouteKind::PlainDfu { memory: exactly(memory), uploads_image: false };

@@ -5,6 +5,7 @@ pub mod fat;
 use serde::Serialize;
 
 use vaka_base::text;
+use vaka_image::address::Address;
 
 /// The file in which a UF2 disk describes its board. Source: the public UF2
 /// format description.
@@ -27,6 +28,8 @@ pub struct VolumeFacts {
     pub fault: Option<String>,
     /// UF2 families of the installed application, if the disk shows it.
     pub families: Vec<u32>,
+    /// The lowest address in the first blocks of the installed application, if the disk shows it.
+    pub shown_start: Option<Address>,
 }
 
 /// A file that a disk shows.
@@ -46,6 +49,11 @@ impl VolumeFacts {
     /// The file with this name; FAT ignores case.
     pub fn file(&self, name: &str) -> Option<&VisibleFile> {
         self.files.iter().find(|file| file.name.eq_ignore_ascii_case(name))
+    }
+
+    /// The file of UF2 blocks that shows the installed application.
+    pub fn shown_blocks(&self) -> Option<&VisibleFile> {
+        self.files.iter().find(|file| file.name.to_ascii_uppercase().ends_with(".UF2"))
     }
 
     /// The lines of the text file of that name.

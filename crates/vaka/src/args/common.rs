@@ -43,7 +43,7 @@ pub const OPTIONS: [(&str, &[&[&str]]); 41] = [
     ("keys revoke", &[&["format"]]),
     ("keys replace", &[&["format"]]),
     ("keys distrust", &[&["format"]]),
-    ("sheet new", &[&["bus", "unit", "sheets", "trace"], OUTPUT]),
+    ("sheet new", &[UNIT, OUTPUT]),
     ("sheet check", &[OUTPUT]),
     ("sheet show", &[&["format"]]),
     ("sheet schema", &[]),

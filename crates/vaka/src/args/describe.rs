@@ -100,4 +100,7 @@ pub struct NewSheet {
     /// Memory of the unit: its name, ALTERNATE or INTERFACE.ALTERNATE
     #[arg(long, value_name = "MEMORY")]
     pub memory: Option<String>,
+    /// Also wait (--wait) until the unit is in its other mode, and describe both
+    #[arg(long)]
+    pub both_modes: bool,
 }

@@ -32,7 +32,9 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         return Err(environment::no_sheets());
     }
     let files = files.opened(&sheets, common)?;
-    let bench = environment::bench(common, &sheets)?;
+    // Only a unit that the user named is looked at as a disk without a sheet.
+    let named = common.unit.clone().filter(|_| common.allow.iter().any(|id| id == consent::NO_SHEET));
+    let bench = environment::bench(common, &sheets)?.with_named_disk(named);
     let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
     if let Some(path) = &args.save {
         files::may_write(path, &output)?;

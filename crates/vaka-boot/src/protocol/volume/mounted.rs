@@ -194,23 +194,21 @@ impl Disk for FolderDisk {
             Err(error) => return Err(self.fault(&error)),
         };
         let is_uf2 = texts.iter().any(|(name, _)| name.eq_ignore_ascii_case(BOARD_FILE));
-        let blocks = files.iter().find(|file| is_uf2 && file.name.to_ascii_uppercase().ends_with(".UF2"));
-        let families = match blocks.map(|file| file.name.clone()) {
-            Some(name) => {
-                let head = self.find(&name).ok().flatten().and_then(|path| self.fresh(&path, 4096, &read_all).ok());
-                AppReadback::read(&head.unwrap_or_default()).families.into_iter().collect()
-            }
-            None => Vec::new(),
-        };
-        Ok(VolumeFacts {
+        let mut facts = VolumeFacts {
             label: self.label(),
             read_only: self.mounted.read_only,
             folder: Some(text::sanitize(&self.mounted.folder.display().to_string())),
             files,
             texts,
-            fault: None,
-            families,
-        })
+            ..VolumeFacts::default()
+        };
+        if let Some(name) = facts.shown_blocks().filter(|_| is_uf2).map(|file| file.name.clone()) {
+            let head = self.find(&name).ok().flatten().and_then(|path| self.fresh(&path, 4096, &read_all).ok());
+            let head = AppReadback::read(&head.unwrap_or_default());
+            facts.shown_start = head.spans().first().map(|span| span.start());
+            facts.families = head.families.into_iter().collect();
+        }
+        Ok(facts)
     }
 
     fn read_file(

@@ -200,13 +200,11 @@ fn contents(root: &Root<'_, '_, '_, '_>) -> io::Result<DirectoryListing> {
     Ok((files, texts))
 }
 
-/// The start of the present application's file, for its family.
-fn families(root: &Root<'_, '_, '_, '_>, files: &[VisibleFile]) -> Vec<u32> {
-    let is_blocks = |file: &&VisibleFile| file.name.to_ascii_uppercase().ends_with(".UF2");
-    let Some(file) = files.iter().find(is_blocks) else { return Vec::new() };
+/// The start of the present application's file, for its family and its address.
+fn shown_head(root: &Root<'_, '_, '_, '_>, file: &VisibleFile) -> AppReadback {
     let mut bytes = Vec::new();
     let read = root.open_file(&file.name).and_then(|found| found.take(8 * BLOCK as u64).read_to_end(&mut bytes));
-    read.map_or_else(|_| Vec::new(), |_| AppReadback::read(&bytes).families.into_iter().collect())
+    read.map_or_else(|_| AppReadback::default(), |_| AppReadback::read(&bytes))
 }
 
 impl Disk for NativeDisk {
@@ -219,8 +217,13 @@ impl Disk for NativeDisk {
             let root = fs.root_dir();
             let (files, texts) = contents(&root)?;
             let is_uf2 = texts.iter().any(|(name, _)| name.eq_ignore_ascii_case(BOARD_FILE));
-            let families = if is_uf2 { families(&root, &files) } else { Vec::new() };
-            Ok(VolumeFacts { label: None, read_only, folder: None, files, texts, fault: None, families })
+            let mut facts = VolumeFacts { read_only, files, texts, ..VolumeFacts::default() };
+            let head = facts.shown_blocks().filter(|_| is_uf2).map(|file| shown_head(&root, file));
+            if let Some(head) = head {
+                facts.shown_start = head.spans().first().map(|span| span.start());
+                facts.families = head.families.into_iter().collect();
+            }
+            Ok(facts)
         });
         match seen {
             Ok((facts, _)) => Ok(VolumeFacts { label: self.label(cx)?, ..facts }),
