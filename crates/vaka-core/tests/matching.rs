@@ -4,7 +4,7 @@
 
 use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
-use vaka_core::matching::{MatchInput, Outcome, Phase, Source, Verdict, judge, rank_variants};
+use vaka_core::matching::{MatchInput, Outcome, Phase, Source, Verdict, judge, named_part, names_part, rank_variants};
 use vaka_core::memory::layout::Layout;
 use vaka_core::plan::{KnownContent, Plan, PlanError, PlanInput, WriteLimits};
 use vaka_core::sheet::{Sheet, Variant};
@@ -594,4 +594,30 @@ fn what_fits_what_by_facts_and_signs() {
     });
     assert_eq!(found.outcome, Conflicts);
     assert!(found.conflicts().any(|e| e.means == "its port is sealed: send it in"), "{:#?}", found.evidence);
+}
+
+/// A file names a part of a unit by its marks, never by its address alone.
+#[test]
+fn a_file_names_a_part_by_its_marks_alone() {
+    let part = |id: &str, mark: &str| {
+        format!(
+            "[[part]]\nid = \"{id}\"\nname = \"{id}\"\n[[variant]]\nid = \"{id}\"\nname = \"{id}\"\npart = \"{id}\"\nflash = [{{ start = 0x0A00_0000, sectors = 48, size = \"3 KiB\" }}]\n[variant.image]\nregion = \"application\"\n{mark}\n[[variant.region]]\nname = \"application\"\nstart = 0x0A00_2400\nsize = \"132 KiB\"\n[[route]]\nkind = \"plain-dfu\"\nid = \"1209:0002\"\nvariants = [\"{id}\"]\nwrites = [\"application\"]\n"
+        )
+    };
+    let head = "sheet = 1\n[product]\nid = \"two\"\nname = \"Two\"\nmaker = \"S\"\n[application]\nid = \"1209:0001\"\n";
+    let mark = |text: &str| format!("marks = [{{ offset = 0x40, text = \"{text}\", meaning = \"board\" }}]");
+    let file = image(R1);
+    for (one, other, part_named) in [
+        (mark("TRN1"), mark("TRN2"), Some("one")),
+        (mark("TRN1"), String::new(), Some("one")),
+        // The file fits the other part only by its address.
+        (mark("TRN9"), String::new(), None),
+        (String::new(), String::new(), None),
+    ] {
+        let text = format!("{head}{}{}", part("one", &one), part("other", &other));
+        let sheet = Sheet::parse("two.toml", &text).unwrap();
+        let open: Vec<_> = sheet.variants.iter().collect();
+        let found = named_part(&open, |variant| names_part(&sheet, variant, &file));
+        assert_eq!(found, part_named, "{one} {other}");
+    }
 }

@@ -10,6 +10,7 @@ use vaka_core::release::manifest::{Entry, FORMAT, File, Manifest, STANDARD, Stag
 use vaka_core::release::signature::PrivateKey;
 use vaka_core::release::{MANIFEST, Release, ReleaseError, SIGNATURE, SIGNER, inconsistencies};
 use vaka_core::sheet::Sheet;
+use vaka_image::address::Address;
 use vaka_image::{ReadOptions, hex, stamp};
 use vaka_testkit::Random;
 
@@ -513,4 +514,43 @@ fn a_build_that_has_no_image_of_its_own_takes_the_standard_one() {
     }
     let facts = entry("a.bin", &["r1"], &[("crystal", "8 MHz")]).facts();
     assert_eq!(facts.iter().map(|fact| (&fact.name[..], &fact.value[..])).collect::<Vec<_>>(), [("crystal", "8 MHz")]);
+}
+
+/// The files of a release are opened as the sheet says: in their regions, without the maker's wrapper, or
+/// as they are.
+#[test]
+fn the_files_of_a_release_are_opened_by_the_sheet() {
+    let wrapper = "[[wrapper]]\nname = \"parcel\"\nmagic = \"53 4B 50\"\nheader = 8\nlength = { offset = 4 }\n";
+    let further = "[[variant.further_image]]\nregion = \"settings\"\n\n[variant.image]";
+    let (head, tail) = TERN.split_once("[[variant]]").unwrap();
+    let text = format!("{head}{wrapper}\n[[variant]]{}", tail.replacen("[variant.image]", further, 1));
+    let sheet = Sheet::parse("tern.toml", &text).unwrap();
+    let variant = sheet.variant("r1").unwrap();
+    let payload: Vec<u8> = (0..64).collect();
+    let parcel = [b"SKP\0", &64u32.to_le_bytes()[..], &payload].concat();
+    let mut both = entry("app.hex", &["r1"], &[]);
+    both.files.push(File { file: "set.bin".into(), at: None, region: Some("settings".into()) });
+    let made = manifest(vec![stage("Application", None, vec![both])]);
+    let list = members(&[("app.hex", R1_HEX), ("set.bin", &parcel)]);
+    let release = read(&Release::write(made.clone(), &list, None).unwrap()).unwrap();
+    let image = release.image(&release.manifest.stages[0].images[0], &sheet, variant).unwrap();
+    let settings = variant.regions.iter().find(|region| region.name == "settings").unwrap().span;
+    assert_eq!(image.parts_in(settings).next().unwrap().1, &payload[..]);
+    assert_eq!(image.len(), R1_BIN.len() as u64 + 64);
+    // A damaged parcel, and a region beside an address.
+    let list = members(&[("app.hex", R1_HEX), ("set.bin", &parcel[..60])]);
+    let release = read(&Release::write(made.clone(), &list, None).unwrap()).unwrap();
+    let error = release.image(&release.manifest.stages[0].images[0], &sheet, variant).unwrap_err().to_string();
+    assert!(error.contains("'set.bin'") && error.contains("64 more bytes"), "{error}");
+    let mut wrong = made;
+    wrong.stages[0].images[0].files[1].at = Some(Address::new(0x0A02_3400));
+    assert!(Release::write(wrong, &list, None).unwrap_err().to_string().contains("or an address beside it"));
+    // A text for a disk.
+    let heron = "sheet = 1\n[product]\nid = \"tern\"\nname = \"T\"\nmaker = \"S\"\n[application]\nid = \"1209:0007\"\n\
+                 [[variant]]\nid = \"t\"\nname = \"T\"\nany_file = { most = 99 }\n[[route]]\nkind = \"volume\"\n\
+                 takes = \"file\"\nid = \"1209:0007\"\nlabel = \"HERON\"\nfile = \"SHOW.TXT\"\nleave = \"nothing\"\n";
+    let sheet = Sheet::parse("text.toml", heron).unwrap();
+    let made = manifest(vec![stage("Text", None, vec![entry("a.txt", &["t"], &[])])]);
+    let release = read(&Release::write(made, &members(&[("a.txt", b"high water")]), None).unwrap()).unwrap();
+    assert_eq!(inconsistencies(&release, &sheet), []);
 }

@@ -3,12 +3,11 @@
 use vaka_base::version::Version;
 use vaka_core::input::{InputError, joined};
 use vaka_core::matching::{
-    Claim, MatchInput, Outcome, Question, Verdict, all_self_identifying, filter_by_board_info, judge, rank_variants,
-    takes_file,
+    Claim, MatchInput, Outcome, Question, Verdict, all_self_identifying, filter_by_board_info, judge, named_part,
+    names_part,
 };
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UnitFacts};
-use vaka_image::address::Address;
 use vaka_image::{Image, ReadError};
 
 use super::candidates::{open_question, reported_version, variant_by_label};
@@ -165,15 +164,12 @@ impl<'a> UpdateRun<'a, '_> {
 }
 
 impl UpdateRun<'_, '_> {
-    /// The only variant of the only part that takes a raw binary.
+    /// The only variant of the only part that a raw binary names.
     fn by_part<'v>(&self, sheet: &Sheet, open: &[&'v Variant], families: &[u32]) -> Option<&'v Variant> {
-        let fits = |variant: &Variant| {
+        let part = named_part(open, |variant| {
             let image = self.request.image(variant.image.binary_at, families, &[variant]);
-            let choice = |image| rank_variants(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
-            image.ok().and_then(choice).is_some_and(|choice| choice.against.is_none())
-        };
-        let anywhere = self.request.image(Some(Address::new(0)), families, open).ok()?;
-        let part = takes_file(open, &anywhere, fits)?;
+            image.is_ok_and(|image| names_part(sheet, variant, &image))
+        })?;
         let mut of_part = open.iter().filter(|variant| variant.part.as_deref() == Some(part));
         of_part.next().copied().filter(|_| of_part.next().is_none())
     }

@@ -19,7 +19,7 @@ pub use claim::Claim;
 pub use evidence::{Evidence, Source, Subject, Weight};
 pub use verdict::{
     Approval, Choice, Consent, MatchInput, Outcome, Phase, Question, Verdict, all_self_identifying,
-    filter_by_board_info, judge, labels, rank_variants, takes_file,
+    filter_by_board_info, judge, labels, named_part, names_part, rank_variants,
 };
 
 pub use fact_rules::{downgrade, image_version, version_in_flash, version_place};

@@ -274,39 +274,44 @@ pub fn filter_by_board_info<'a>(unit: &UnitFacts, candidates: Vec<&'a Variant>) 
     if named.is_empty() { candidates } else { named }
 }
 
-/// The candidates of the only part of the product that takes the file; all of them otherwise. A unit
-/// has each of its parts, so the file may name one; it never names a variant.
+/// The candidates of the only part of the product that the file names; all of them otherwise. A unit has
+/// each of its parts, so the file may name one; it never names a variant.
 fn filter_by_part<'a>(sheet: &Sheet, image: &Image, candidates: Vec<&'a Variant>) -> Vec<&'a Variant> {
-    let part = takes_file(&candidates, image, |variant| {
-        file_observation(sheet, variant, image).iter().all(|evidence| !evidence.is_conflict())
-    });
-    match part {
+    match named_part(&candidates, |variant| names_part(sheet, variant, image)) {
         Some(part) => candidates.into_iter().filter(|variant| variant.part.as_deref() == Some(part)).collect(),
         None => candidates,
     }
 }
 
-/// The only part of which some variant `fits`, if the variants are of several parts; if none fits, the
-/// only one that takes files of this name.
-pub fn takes_file<'v>(variants: &[&'v Variant], image: &Image, fits: impl Fn(&Variant) -> bool) -> Option<&'v str> {
+/// Whether a file fits a variant, and something in it names the variant or its part: a mark, a stamp, or
+/// the name of a file for a disk. An address alone names nothing.
+pub fn names_part(sheet: &Sheet, variant: &Variant, image: &Image) -> bool {
+    let evidence = file_observation(sheet, variant, image);
+    let names = |evidence: &Evidence| {
+        let source = matches!(evidence.source, Source::Mark | Source::Stamp | Source::FileName);
+        source && evidence.weight == Weight::Agrees
+    };
+    evidence.iter().all(|evidence| !evidence.is_conflict()) && evidence.iter().any(names)
+        || takes_its_name(variant, image)
+}
+
+/// Whether the name of a file for a disk ends as the variant's does.
+fn takes_its_name(variant: &Variant, image: &Image) -> bool {
+    image.facts().any_file.as_ref().is_some_and(|file| !file.is_binary && variant.takes_name(&file.name))
+}
+
+/// The only part that is `named` by one of its variants, if the variants are of several parts.
+pub fn named_part<'v>(variants: &[&'v Variant], named: impl Fn(&Variant) -> bool) -> Option<&'v str> {
     let mut parts: Vec<&str> = variants.iter().filter_map(|variant| variant.part.as_deref()).collect();
     parts.sort_unstable();
     parts.dedup();
     if parts.len() < 2 {
         return None;
     }
-    let takes_name =
-        |variant: &Variant| image.facts().any_file.as_ref().is_some_and(|file| variant.takes_name(&file.name));
-    let of_parts = |takes: &dyn Fn(&Variant) -> bool| {
-        let some =
-            |part: &&str| variants.iter().any(|variant| variant.part.as_deref() == Some(*part) && takes(variant));
-        parts.iter().copied().filter(some).collect::<Vec<_>>()
-    };
-    let fitting = of_parts(&fits);
-    match if fitting.is_empty() { of_parts(&takes_name) } else { fitting }[..] {
-        [only] => Some(only),
-        _ => None,
-    }
+    let is_named =
+        |part: &&str| variants.iter().any(|variant| variant.part.as_deref() == Some(*part) && named(variant));
+    let mut found = parts.into_iter().filter(is_named);
+    found.next().filter(|_| found.next().is_none())
 }
 
 /// The evidence of the ids. Shared ids decide nothing.

@@ -15,7 +15,7 @@ use vaka_base::text;
 use vaka_base::version::Version;
 use vaka_image::stamp::{self, StampSearch};
 use vaka_image::wrapper::{Unwrapped, WrapperError};
-use vaka_image::{Image, ReadOptions};
+use vaka_image::{FirmwareFile, Image, ReadOptions};
 
 /// Largest file of an image, in bytes. Chosen by us: Intel HEX of the largest flash that is met here.
 const MOST_FILE: u64 = 256 << 20;
@@ -69,17 +69,24 @@ impl Release {
     /// # Errors
     /// [`ImageError`]. Whether their content is an image shows later.
     pub fn files(&self, entry: &Entry, sheet: &Sheet) -> Result<Vec<InputFile>, ImageError> {
+        let mut variants = entry.variants.iter().filter_map(|id| sheet.variant(id)).peekable();
+        let is_any = variants.peek().is_some() && variants.all(|variant| variant.image.any_file.is_some());
         let one = |file: &super::manifest::File| {
             if self.manifest.members.get(&file.file).is_some_and(|member| member.size > MOST_FILE) {
                 return Err(ImageError::TooLarge(file.file.clone()));
             }
             let bytes = self.member(&file.file).map_err(ImageError::Release)?;
+            let name = file.file.rsplit('/').next().map(str::to_owned);
+            if is_any {
+                let file = FirmwareFile::any(&bytes, name.as_deref().unwrap_or_default());
+                return Ok(InputFile { name, ..InputFile::of(file) });
+            }
             let opened = sheet.wrappers.iter().filter_map(|wrapper| wrapper.unwrap(&bytes)).next();
             let opened = opened.unwrap_or_else(|| Ok(Unwrapped::plain(&bytes)));
             let opened = opened.map_err(|error| ImageError::Wrapper(file.file.clone(), error))?;
             Ok(InputFile {
                 file: opened.file(),
-                name: file.file.rsplit('/').next().map(str::to_owned),
+                name,
                 options: ReadOptions { at: file.at.or(opened.start), ..ReadOptions::default() },
                 region: file.region.clone(),
             })
