@@ -200,12 +200,19 @@ fn disk_route(out: &mut String, id: &str, disk: &VolumeFacts) -> Result {
     if let Some(label) = &disk.label {
         writeln!(out, "label = {}", quoted(label))?;
     }
+    if let Some(fault) = &disk.fault {
+        writeln!(out, "# Its content could not be read: {fault}")?;
+    }
     for (name, lines) in &disk.texts {
         writeln!(out, "# {name} says: {}", lines.iter().take(4).cloned().collect::<Vec<_>>().join("; "))?;
     }
     let Some(board) = disk.board() else {
         let files: Vec<String> = disk.files.iter().map(|file| format!("{}, {}", file.name, Bytes(file.size))).collect();
-        writeln!(out, "# On the disk: {}", if files.is_empty() { "nothing".to_owned() } else { files.join("; ") })?;
+        writeln!(
+            out,
+            "# Files on the disk: {}",
+            if files.is_empty() { "none seen".to_owned() } else { files.join("; ") }
+        )?;
         writeln!(out, "takes = \"{FILL_IN}\" # \"hex\" or \"binary\" for firmware, \"file\" for any file")?;
         writeln!(out, "file = \"{FILL_IN}\" # the name under which the unit takes it")?;
         writeln!(out, "# application_file = \"…\" # if a file shows the installed firmware")?;

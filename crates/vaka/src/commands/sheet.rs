@@ -6,6 +6,7 @@ use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::id_of;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::returning;
+use vaka_boot::bench::selector::Selector;
 use vaka_boot::bench::tracking::TrackedUnit;
 use vaka_boot::context::Context;
 use vaka_core::event::ExitCode;
@@ -105,6 +106,8 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
     let device = the_unit(&bench, common)?;
     let place = bench.place(&device.location);
     let first = look(&bench, device)?;
+    // The user named this port, whatever the unit shows there next.
+    let bench = bench.with_named_disk(common.unit.is_some().then(|| Selector::Port(place.clone())));
     let second = new.both_modes.then(|| other_mode(&bench, &first, common)).transpose()?;
     let choice = new.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default();
     let sheet = sheet_draft::draft(&first, second.as_ref(), &choice);
@@ -129,8 +132,15 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
 /// The descriptors of a unit, and the content of its disk if the user named it.
 fn look(bench: &Bench<'_>, device: DeviceInfo) -> Result<SeenUnit, CliError> {
     let place = bench.place(&device.location);
-    let opened = bench.look(&device, &mut Context::new(&SystemClock, &mut |_| {}, signals::flag()));
-    let identity = opened.map_err(|error| open_failure(&error, &place))?.identity;
+    // A unit with a sheet is not asked in its dialect.
+    let identity = match bench.recognise(&device) {
+        Some(_) => bench.identity(&device.location),
+        None => {
+            let opened = bench.look(&device, &mut Context::new(&SystemClock, &mut |_| {}, signals::flag()));
+            opened.map(|opened| opened.identity)
+        }
+    };
+    let identity = identity.map_err(|error| open_failure(&error, &place))?;
     Ok(SeenUnit { device, facts: identity.facts })
 }
 
@@ -144,7 +154,8 @@ fn other_mode(bench: &Bench<'_>, first: &SeenUnit, common: &Common) -> Result<Se
     let end = cx.now() + common.wait;
     let mut last = first.device.clone();
     loop {
-        let tracked = TrackedUnit { unit: &last, serial: first.facts.serial.as_deref() };
+        // Devices on other ports are not opened for their serial numbers.
+        let tracked = TrackedUnit { unit: &last, serial: None };
         let left = end.saturating_sub(cx.now());
         let back = returning::come_back(bench, tracked, false, left, &mut cx)?;
         if id_of(&back) != first.facts.id {
