@@ -276,6 +276,8 @@ fn an_application_confirms_in_its_dialect() {
         assert!(format!("{events:?}").contains(words), "{words}: {events:#?}");
         assert!(scene.holds_image());
     }
+    // The recovery is the bootloader's, and no application gets it.
+    assert_eq!(avowal::STRAY.load(Ordering::Relaxed), 0);
     for (from, to, words) in [
         ("confirm = \"avowal\"", "confirm = \"satchel\"", "dialect 'satchel' has no [confirm]"),
         ("told = \"version\"", "told = \"number\"", "a dialect whose [confirm] tells 'number'"),

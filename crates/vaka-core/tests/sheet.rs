@@ -658,6 +658,18 @@ fn a_table_places_regions_or_says_why_not() {
     for (entries, wanted) in [
         (vec![], "it has no entry"),
         (vec![vec![0xFF; 12]], "it has no entry"),
+        (
+            (0..257)
+                .map(|n| entry(b"aaaa", n, 1))
+                .enumerate()
+                .map(|(n, mut e)| {
+                    e[8] = b'a' + u8::try_from(n % 26).unwrap();
+                    e[9] = b'a' + u8::try_from(n / 26).unwrap();
+                    e
+                })
+                .collect(),
+            "it has more than 256 entries",
+        ),
         (vec![entry(b"app\0", 1, 1), entry(b"app\0", 2, 1)], "two entries have the name 'app'"),
         (vec![entry(b"a\0\0\0", 1, 2), entry(b"b\0\0\0", 2, 1)], "entries 'a' and 'b' overlap"),
         (vec![entry(b"a\0\0\0", 1, 0)], "entry 'a' is empty, or exceeds the 32-bit address space"),
@@ -686,6 +698,18 @@ fn a_table_places_regions_or_says_why_not() {
     ] {
         assert!(placed(at, size).unwrap_err().contains(words), "{at} {size}");
     }
+}
+
+/// A part's version that is told must be told, as the application's.
+#[test]
+fn a_version_of_a_part_that_is_told_must_be_told() {
+    let text = HERON.replacen(
+        "version = { file = \"VERSION.TXT\", after = \"Display:\" }",
+        "version = { told = \"display\" }",
+        1,
+    );
+    let error = parse(&text).unwrap_err();
+    assert!(error.message.contains("a dialect whose [confirm] tells 'display'"), "{error}");
 }
 
 /// A file for a disk has no flash, and its route takes a file.

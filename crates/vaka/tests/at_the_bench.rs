@@ -128,6 +128,28 @@ fn of_several_units_one_is_chosen() {
     running.wait_for_prompt("Which one? Type its number");
     writeln!(running.stdin()).unwrap();
     running.end().expect(3, &["2 units fit"]);
+    // Ctrl-C at the question, after the units were opened for their serial numbers.
+    let mut running = Running::start(&mut at_terminal(bench.command().args(update)));
+    running.wait_for_prompt("Which one? Type its number");
+    running.stdin().write_all(b"\x03").unwrap();
+    running.end().expect(130, &["Stopped at the question. No operation on a unit was in progress."]);
+}
+
+/// Ctrl-C at a question after the unit was opened says no more than was seen.
+#[test]
+fn a_question_about_an_open_unit_can_be_stopped() {
+    if !program::is_there("script") {
+        return;
+    }
+    let bench = Bench::tern_r1();
+    let before = bench.memory("1-1");
+    let file = firmware("tern-r1-1.5.0.hex");
+    let update = ["update", file.to_str().unwrap(), "--wait", "5s"];
+    let mut running = Running::start(&mut at_terminal(bench.command().args(update)));
+    running.wait_for_prompt("Type");
+    running.stdin().write_all(b"\x03").unwrap();
+    running.end().expect(130, &["Stopped at the question. No operation on a unit was in progress."]);
+    assert!(bench.memory("1-1") == before);
 }
 
 /// A unit that is reported in update mode is in update mode, even if closing it resets it.

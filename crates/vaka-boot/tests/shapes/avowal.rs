@@ -4,6 +4,7 @@
 //! and its version in packed decimal (u16le). The state is 0 as long as the test runs, 1 if it passed,
 //! and 2 if it failed. Until 200 ms after its start the application answers nothing.
 
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
 use vaka_sim::unit::vendor_unit::AppModel;
@@ -20,6 +21,10 @@ kind = "control"
 0 = "busy"
 1 = "ok"
 2 = "the self-test failed"
+[recover]
+do = "reset"
+[exchange.reset]
+out = { request = 0x71 }
 [confirm]
 in = { request = 0x70 }
 reply = "'OK', u8 in test, u16le version"
@@ -27,6 +32,9 @@ tells = { version = "version" }
 within = "2 s"
 total = "4 s"
 "#;
+
+/// Requests that applications got and that are the bootloader's.
+pub static STRAY: AtomicU32 = AtomicU32::new(0);
 
 #[derive(Debug)]
 pub struct Avowal {
@@ -42,6 +50,7 @@ impl AppModel for Avowal {
     }
 
     fn control(&mut self, now: Duration, setup: Setup, _: &[u8]) -> Answer {
+        STRAY.fetch_add(u32::from(setup.request == 0x71), Ordering::Relaxed);
         let Some(result) = self.result.filter(|_| (setup.kind, setup.request) == (0xC0, 0x70)) else {
             return Answer::Stall;
         };

@@ -22,6 +22,7 @@ use vaka_base::size::{self, Bytes};
 use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
 use vaka_base::{ParseError, duration, text};
+use vaka_dialect::Dialect;
 use vaka_image::address::{Address, Span};
 use vaka_image::stamp;
 use vaka_image::wrapper::Wrapper;
@@ -108,7 +109,8 @@ impl Checker<'_> {
         }
         let product = errors.keep(self.product(&raw.product));
         let application = errors.keep(self.application(&raw.application));
-        let parts = errors.keep(self.parts(&raw.part));
+        let confirm = application.as_ref().and_then(|application| application.confirm.as_deref());
+        let parts = errors.keep(self.parts(&raw.part, confirm));
         let wrappers: Vec<Option<Wrapper>> =
             raw.wrapper.iter().map(|wrapper| errors.keep(self.wrapper(wrapper))).collect();
         let mut variants = self.variants(raw, parts.as_deref()?, errors)?;
@@ -235,7 +237,7 @@ impl Checker<'_> {
         let id = raw.id.as_ref().map(|id| id.get_ref().clone());
         let version = self.version_source(raw.version.as_ref())?;
         let confirm = raw.confirm.as_ref().map(|name| self.confirm(name)).transpose()?;
-        self.told_version(&version, confirm.as_deref(), raw)?;
+        self.told_version(&version, confirm.as_deref(), raw.version.as_ref())?;
         Ok(Application { id, signs, version, confirm, back_within, see })
     }
 
@@ -340,7 +342,7 @@ impl Checker<'_> {
         })
     }
 
-    fn parts(&self, raw: &[RawPart]) -> Checked<Vec<Part>> {
+    fn parts(&self, raw: &[RawPart], confirm: Option<&Dialect>) -> Checked<Vec<Part>> {
         let mut parts: Vec<Part> = Vec::new();
         for part in raw {
             let id = self.id("id", &part.id)?;
@@ -348,6 +350,7 @@ impl Checker<'_> {
                 return Err(self.error(&part.id.span(), "id", format!("another part has the id '{id}'")));
             }
             let version = self.version_source(part.version.as_ref())?;
+            self.told_version(&version, confirm, part.version.as_ref())?;
             parts.push(Part { id, name: self.words("name", &part.name)?, version });
         }
         Ok(parts)

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::parse::{Checked, Checker};
-use super::raw::{OneOrMore, RawApplication, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, Spanned};
+use super::raw::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, RawVersionSource, Spanned};
 use super::{
     BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, ImageRules, Region, ResultFile, Route, RouteKind,
     Slots, Stage, UpdateMedium, Variant, VersionSource, VolumeRoute,
@@ -160,9 +160,9 @@ impl Checker<'_> {
         &self,
         version: &VersionSource,
         confirm: Option<&Dialect>,
-        raw: &RawApplication,
+        place: Option<&Spanned<RawVersionSource>>,
     ) -> Checked<()> {
-        let (VersionSource::Told { name }, Some(place)) = (version, &raw.version) else { return Ok(()) };
+        let (VersionSource::Told { name }, Some(place)) = (version, place) else { return Ok(()) };
         let tells = confirm.and_then(|dialect| dialect.operation(OperationName::Confirm));
         match tells.is_some_and(|confirm| confirm.tells.iter().any(|tell| tell.name == *name)) {
             true => Ok(()),

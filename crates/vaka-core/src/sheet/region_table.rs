@@ -40,6 +40,9 @@ pub struct TableEntry {
     pub span: Span,
 }
 
+/// Largest number of entries. Chosen by us: tables of regions have some tens.
+const MOST_ENTRIES: usize = 256;
+
 /// Why bytes are no table.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
@@ -47,6 +50,9 @@ pub enum TableError {
     /// It has no entry.
     #[error("it has no entry")]
     Empty,
+    /// It has more entries than any flash has regions.
+    #[error("it has more than {MOST_ENTRIES} entries")]
+    TooMany,
     /// Two entries have one name.
     #[error("two entries have the name '{0}'")]
     Twice(String),
@@ -78,6 +84,9 @@ impl RegionTable {
         let mut entries: Vec<TableEntry> = Vec::new();
         for entry in bytes.get(self.header..).unwrap_or_default().chunks_exact(self.entry) {
             let Some(name) = self.name_of(entry) else { break };
+            if entries.len() == MOST_ENTRIES {
+                return Err(TableError::TooMany);
+            }
             if entries.iter().any(|other| other.name == name) {
                 return Err(TableError::Twice(name));
             }
