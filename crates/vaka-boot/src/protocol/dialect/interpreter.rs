@@ -257,7 +257,7 @@ impl Interpreter {
     pub fn run(
         &mut self,
         name: OperationName,
-        given: Vec<(Name, Value)>,
+        mut given: Vec<(Name, Value)>,
         cx: &mut Context<'_>,
     ) -> Result<bool, SessionError> {
         let dialect = self.dialect().clone();
@@ -270,7 +270,8 @@ impl Interpreter {
         let mut first = None;
         loop {
             left -= 1;
-            let error = match self.run_once(name, given.clone(), cx) {
+            let values = if left == 0 { std::mem::take(&mut given) } else { given.clone() };
+            let error = match self.run_once(name, values, cx) {
                 Ok(ran) => {
                     self.note_transfer(name);
                     return Ok(ran);
