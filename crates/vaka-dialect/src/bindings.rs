@@ -243,15 +243,16 @@ impl Bindings {
         if let Some(meaning) = &found.meaning {
             return told(meaning, found.used);
         }
-        let body = found.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone());
-        let Some(Value::Bytes(body)) = body else { return ReplyOutcome::More(1) };
-        let around = found.values.iter().filter(|(known, _)| *known != name);
+        let Found { used, mut values, .. } = found;
+        let Some(at) = values.iter().rposition(|(known, _)| *known == name) else { return ReplyOutcome::More(1) };
+        let (_, Value::Bytes(body)) = values.remove(at) else { return ReplyOutcome::More(1) };
+        let around = values.into_iter().filter(|(known, _)| *known != name);
         let before: Vec<(Name, Option<Value>)> =
-            around.map(|(known, value)| (*known, self.set(*known, Some(value.clone())))).collect();
+            around.map(|(known, value)| (known, self.set(known, Some(value)))).collect();
         let answer = match self.inner_answer(exchange, &body, true, padded) {
-            ReplyOutcome::Done(_) => ReplyOutcome::Done(found.used),
-            ReplyOutcome::Busy(_) => ReplyOutcome::Busy(found.used),
-            ReplyOutcome::Nak(_) => ReplyOutcome::Nak(found.used),
+            ReplyOutcome::Done(_) => ReplyOutcome::Done(used),
+            ReplyOutcome::Busy(_) => ReplyOutcome::Busy(used),
+            ReplyOutcome::Nak(_) => ReplyOutcome::Nak(used),
             other => other,
         };
         if matches!(answer, ReplyOutcome::Differs(_)) {

@@ -1,5 +1,6 @@
 //! The value of an expression, computed within a budget, so that it always ends.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use base64ct::{Base64, Encoding};
@@ -25,7 +26,7 @@ pub(super) enum Fault {
 
 /// The ranges of the frame that contains an expression.
 pub(super) trait Parts {
-    fn bytes(&self, part: Part) -> Option<Vec<u8>>;
+    fn bytes(&self, part: Part) -> Option<Cow<'_, [u8]>>;
     fn length(&self, part: Part) -> Option<usize>;
     fn value(&self, name: Name) -> Option<Value>;
 }
@@ -72,17 +73,17 @@ impl EvaluationError {
 type Evaluated<T> = Result<T, Fault>;
 
 /// Bytes, wherever they are.
-enum Held {
-    Own(Vec<u8>),
+enum Held<'a> {
+    Part(Cow<'a, [u8]>),
     Shared(Arc<[u8]>),
 }
 
-impl std::ops::Deref for Held {
+impl std::ops::Deref for Held<'_> {
     type Target = [u8];
 
     fn deref(&self) -> &[u8] {
         match self {
-            Self::Own(bytes) => bytes,
+            Self::Part(bytes) => bytes,
             Self::Shared(bytes) => bytes,
         }
     }
@@ -121,9 +122,9 @@ impl<'a> Evaluation<'a> {
     }
 
     /// Evaluates an expression to bytes, borrowed if possible.
-    fn held(&mut self, of: &Expression) -> Evaluated<Held> {
+    fn held(&mut self, of: &Expression) -> Evaluated<Held<'a>> {
         match &of.node {
-            Node::Part(part) => self.parts.and_then(|parts| parts.bytes(*part)).map(Held::Own).ok_or(Fault::NotYet),
+            Node::Part(part) => self.parts.and_then(|parts| parts.bytes(*part)).map(Held::Part).ok_or(Fault::NotYet),
             _ => self.bytes(of).map(Held::Shared),
         }
     }
@@ -174,7 +175,7 @@ impl<'a> Evaluation<'a> {
             Node::Part(part) => {
                 let bytes = self.parts.and_then(|parts| parts.bytes(*part)).ok_or(Fault::NotYet)?;
                 self.spend(bytes.len() as u64 / 16)?;
-                Ok(bytes.into())
+                Ok(Value::Bytes(bytes.into()))
             }
             Node::Unary(operator, of) => match operator {
                 Unary::Not => Ok(Value::Truth(!self.truth(of)?)),

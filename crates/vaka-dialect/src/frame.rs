@@ -1,5 +1,7 @@
 //! Frames: a list of fields becomes bytes, and bytes become values.
 
+use std::borrow::Cow;
+
 use super::evaluate::{Evaluation, EvaluationError, Fault, Parts, digits};
 use super::expression::{Expression, Part};
 use super::field::{Field, Form, Meaning, Table};
@@ -53,13 +55,13 @@ impl FrameBuilder<'_> {
 }
 
 impl Parts for FrameBuilder<'_> {
-    fn bytes(&self, part: Part) -> Option<Vec<u8>> {
+    fn bytes(&self, part: Part) -> Option<Cow<'_, [u8]>> {
         let made = self.made.get(self.range(part)?)?;
         let mut bytes = Vec::new();
         for one in made {
             bytes.extend_from_slice(one.as_ref()?);
         }
-        Some(bytes)
+        Some(bytes.into())
     }
 
     fn length(&self, part: Part) -> Option<usize> {
@@ -83,14 +85,14 @@ struct PartialFrame<'a> {
 }
 
 impl Parts for PartialFrame<'_> {
-    fn bytes(&self, part: Part) -> Option<Vec<u8>> {
+    fn bytes(&self, part: Part) -> Option<Cow<'_, [u8]>> {
         match part {
-            Part::Above => Some(self.bytes.clone()),
+            Part::Above => Some(Cow::Borrowed(&self.bytes)),
             Part::Below => None,
             Part::Fields(from, to) => {
                 let index = |name: Name| self.fields.iter().position(|field| field.name == Some(name));
                 let (start, end) = (*self.starts.get(index(from)?)?, *self.starts.get(index(to)? + 1)?);
-                self.bytes.get(start..end).map(<[u8]>::to_vec)
+                self.bytes.get(start..end).map(Cow::Borrowed)
             }
         }
     }
@@ -398,7 +400,7 @@ struct FrameParser<'a> {
 }
 
 impl Parts for FrameParser<'_> {
-    fn bytes(&self, part: Part) -> Option<Vec<u8>> {
+    fn bytes(&self, part: Part) -> Option<Cow<'_, [u8]>> {
         let index = |name: Name| self.fields.iter().position(|field| field.name == Some(name));
         let end = |index: usize| self.starts.get(index + 1).copied();
         let range = match part {
@@ -407,7 +409,7 @@ impl Parts for FrameParser<'_> {
             Part::Below => return None,
             Part::Fields(from, to) => *self.starts.get(index(from)?)?..end(index(to)?)?,
         };
-        self.input.get(range).map(<[u8]>::to_vec)
+        self.input.get(range).map(Cow::Borrowed)
     }
 
     fn length(&self, part: Part) -> Option<usize> {
