@@ -510,6 +510,29 @@ fn a_table_that_does_not_agree_is_a_conflict() {
     assert!(scene.holds_image());
 }
 
+/// Of variants with tables in different places, the label says which one is read.
+#[test]
+fn the_table_of_the_labelled_variant_counts() {
+    let shape = folio_shape();
+    for (label, wanted) in [(Some("s1"), ExitCode::Done), (None, ExitCode::Refused)] {
+        let mut scene = folio_scene(&shape, &folio::OTHER_PLACES, false, Vec::new());
+        let mut other = scene.sheets[0].variants[0].clone();
+        other.look_at[0].reads = "OTHER".into();
+        let table = other.table.as_mut().unwrap();
+        table.region.span = other.regions.iter().find(|region| region.name == "settings").unwrap().span;
+        other.id = vaka_core::sheet::Sheet::parse("t.toml", support::TERN).unwrap().variants[1].id.clone();
+        // The other variant is tried first.
+        scene.sheets[0].variants.insert(0, other);
+        scene.label = label;
+        let (report, events) = scene.update();
+        assert_eq!(report.code, wanted, "{label:?}: {:?}", failure(&events));
+        match label {
+            Some(_) => assert!(scene.holds_image()),
+            None => assert!(scene.memory(shapes::BASE..shapes::LIMIT) == scene.before),
+        }
+    }
+}
+
 fn ribbon_shape() -> Shape {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(ribbon::Ribbon::default())) };
     Shape { name: "ribbon", dialect: ribbon::DIALECT, maker, check: Check::ReadBack, len: 2100 }

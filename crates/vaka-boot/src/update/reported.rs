@@ -24,12 +24,13 @@ struct TableOwner<'a> {
 }
 
 impl<'a> TableOwner<'a> {
-    fn of(found: &Candidate<'a>) -> Option<Self> {
-        let [sheet] = found.sheets[..] else { return None };
+    /// The variants of a unit whose flash has a table: only the labelled one, if there is a label.
+    fn all(found: &Candidate<'a>, sheet: &'a Sheet, label: Option<&'a Variant>) -> Vec<Self> {
         let owner = |variant: &'a Variant| {
             Some(Self { sheet, variant, route: variant.route(found.id())?, table: variant.table.as_ref()? })
         };
-        sheet.variants.iter().find_map(owner)
+        let open = sheet.variants.iter().filter(|variant| label.is_none_or(|label| label.id == variant.id));
+        open.filter_map(owner).collect()
     }
 
     /// Whether the file has a table of its own, which counts instead of the unit's.
@@ -42,6 +43,10 @@ impl<'a> TableOwner<'a> {
     }
 }
 
+fn unreadable(why: &str) -> TableReport {
+    TableReport::Unreadable(why.to_owned())
+}
+
 impl<'a> UpdateRun<'a, '_> {
     /// The unit with the flash that it reports and its regions where its table places them, if its
     /// sheet leaves that to the unit. A unit whose table is read is opened again afterwards.
@@ -50,19 +55,31 @@ impl<'a> UpdateRun<'a, '_> {
         mut found: Candidate<'a>,
         mut connection: Connection,
     ) -> Result<(Candidate<'a>, Connection), Stop> {
-        let [sheet] = found.sheets[..] else { return Ok((found, connection)) };
-        if !sheet.depends_on_reports() {
+        if !found.sheets.iter().any(|sheet| sheet.depends_on_reports()) {
             return Ok((found, connection));
         }
-        let owner = TableOwner::of(&found);
+        self.note_label(&found)?;
+        let label = self.progress.unit.label;
+        let sheet = match (label, &found.sheets[..]) {
+            (Some((sheet, _)), _) => sheet,
+            (None, [sheet]) => *sheet,
+            (None, _) => {
+                self.progress.unit.table.get_or_insert_with(|| unreadable("several products have its ids"));
+                return Ok((found, connection));
+            }
+        };
+        let owners = TableOwner::all(&found, sheet, label.map(|(_, variant)| variant));
+        let owner = owners.first().copied();
         if let (Some(owner), None) = (owner, &self.progress.unit.table) {
-            let report = match self.bench.can_probe(&found) {
-                true => {
+            let is_one = owners.iter().all(|other| other.table == owner.table);
+            let report = match (is_one, self.bench.can_probe(&found)) {
+                (true, true) => {
                     let report = self.read_table(&found, connection, owner)?;
                     connection = self.open(&found.device)?;
                     report
                 }
-                false => TableReport::Unreadable("the unit leaves update mode when it is closed".to_owned()),
+                (false, _) => unreadable("its variants have different tables, and no label was given"),
+                (true, false) => unreadable("the unit leaves update mode when it is closed"),
             };
             self.progress.unit.table = Some(report);
         }
@@ -90,7 +107,7 @@ impl<'a> UpdateRun<'a, '_> {
         let routed =
             connection.by_route(route, Some(variant)).filter(|routed| routed.can_read() && table.region.may_read);
         let Some(routed) = routed else {
-            return Ok(TableReport::Unreadable("its route cannot read it".to_owned()));
+            return Ok(unreadable("its route cannot read it"));
         };
         let mut session = match routed.open(self.cx) {
             Err(SessionError::WaitsForReset) if !self.progress.attempts.reset => {

@@ -70,9 +70,7 @@ impl<'a> UpdateRun<'a, '_> {
         unit: &UnitFacts,
         version: Option<&Version>,
     ) -> Result<Resolved<'a>, Failure> {
-        if let (None, Some(text)) = (self.progress.unit.label, &self.request.label) {
-            self.progress.unit.label = Some(variant_by_label(found, text)?);
-        }
+        self.note_label(found)?;
         loop {
             let label = self.progress.unit.label;
             let sheet = match label {
@@ -116,6 +114,14 @@ impl<'a> UpdateRun<'a, '_> {
                 _ => return Err(refused(&verdict, sheet)),
             }
         }
+    }
+
+    /// Notes the variant of the label that the user gave.
+    pub(super) fn note_label(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
+        if let (None, Some(text)) = (self.progress.unit.label, &self.request.label) {
+            self.progress.unit.label = Some(variant_by_label(found, text)?);
+        }
+        Ok(())
     }
 
     /// Asks for the label of the unit.

@@ -76,12 +76,17 @@ fn reported_properties(variant: &Variant, route: &Route, dialect: &DialectRoute,
     };
     let mut evidence: Vec<Evidence> = dialect.tells.iter().map(wanted).collect();
     let flash_size = variant.reported_flash.as_ref().and_then(|flash| flash.told.as_deref());
-    evidence.extend(variant.reported_flash_size(route, unit).map(|size| match variant.with_flash(size) {
-        Ok(_) if unit.told.iter().any(|told| Some(told.name.as_str()) == flash_size) => {
-            of(format!("flash of {}", Bytes(size))).agrees(format!("a size of {}", variant.id))
+    evidence.extend(variant.reported_flash_size(route, unit).map(|size| {
+        match variant.with_flash(size) {
+            // The sheet's size counts where the reported one does not.
+            Ok(sized) if sized.flash != variant.flash => of(format!("flash of {}", Bytes(size)))
+                .conflicts("which variant it is of must be known first; give --variant"),
+            Ok(_) if unit.told.iter().any(|told| Some(told.name.as_str()) == flash_size) => {
+                of(format!("flash of {}", Bytes(size))).agrees(format!("a size of {}", variant.id))
+            }
+            Ok(_) => of("no size of its flash".into()).weighs(Weight::Neutral, format!("{} is assumed", Bytes(size))),
+            Err(why) => of(format!("flash of {}", Bytes(size))).conflicts(why),
         }
-        Ok(_) => of("no size of its flash".into()).weighs(Weight::Neutral, format!("{} is assumed", Bytes(size))),
-        Err(why) => of(format!("flash of {}", Bytes(size))).conflicts(why),
     }));
     let is_known = |found: &&ReportedProperty| {
         Some(found.name.as_str()) == flash_size || dialect.tells.iter().any(|told| told.name == found.name)
