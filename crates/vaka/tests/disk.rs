@@ -252,6 +252,18 @@ fn a_uf2_disk_without_a_sheet_is_updated_with_consent_and_by_name() {
         assert!(bench.memory("1-1") == before, "{file} {more:?}");
     }
     assert!(lock(&bench.world).unit("1-3").unwrap().disk() == Stick::new("BZ88").disk());
+    // The same blocks 4 KiB further, and of another family. Source: the UF2 format, a block's head.
+    let blocks = std::fs::read(firmware("petrel-pb2-2.4.0.uf2")).unwrap();
+    for (at, add, words) in [(12, 0x1000, "the installed application begins there"), (28, 1, "0x5EABD123")] {
+        let mut other = blocks.clone();
+        for block in other.chunks_mut(512) {
+            let value = u32::from_le_bytes(block[at..at + 4].try_into().unwrap()) + add;
+            block[at..at + 4].copy_from_slice(&value.to_le_bytes());
+        }
+        let file = bench.file("other.uf2", &other);
+        update(file.to_str().unwrap(), &both).expect(3, &[words]);
+        assert!(bench.memory("1-1") == before, "{words}");
+    }
     update("petrel-pb2-2.4.0.uf2", &both).expect(0, &["restarted"]);
     assert!(holds(&bench, "1-1", petrel::APPLICATION_REGION.start, "petrel-pb2-2.4.0.bin"));
 }
