@@ -133,3 +133,10 @@ fn faults_make_no_false_success() {
         }
     }
 }
+
+#[test]
+fn a_sheet_is_shown_with_the_names_of_files_that_it_takes() {
+    let bench = bench(Vec::new());
+    let sheet = bench.folder.path().join("sheets/heron.toml");
+    bench.run(&["sheet", "show", sheet.to_str().unwrap()]).expect(0, &["any file for the disk, named *.txt, *.lines"]);
+}

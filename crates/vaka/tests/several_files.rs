@@ -126,3 +126,15 @@ fn files_that_do_not_go_together_are_refused_before_any_change() {
         assert!(bench.memory("1-1") == before, "{files:?}");
     }
 }
+
+/// A reader of the sheet sees each image, and the JSON names its region.
+#[test]
+fn a_sheet_is_shown_with_its_further_images() {
+    let bench = bench(&[]);
+    let sheet = bench.file("sheets/tern.toml", SHEET.as_bytes());
+    let show = ["sheet", "show", sheet.to_str().unwrap()];
+    bench.run(&show).expect(0, &["image too   region 'calibration' from 0x0A01_E000 on, with kind (not in every"]);
+    let shown = bench.run(&[&show[..], &["--format", "json"]].concat()).expect(0, &[]).events();
+    let images = &shown[0]["variants"][0]["images"];
+    assert_eq!((&images[1]["region"], &images[1]["required"]), (&"calibration".into(), &false.into()));
+}

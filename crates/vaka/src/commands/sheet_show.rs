@@ -6,7 +6,8 @@ use serde_json::{Value, json};
 use vaka_base::size::Bytes;
 use vaka_core::event::ExitCode;
 use vaka_core::sheet::{
-    Application, EntryStep, Ids, ImageRules, ManualStep, Route, Sheet, UndoPhase, Variant, VersionSource, undone,
+    Application, EntryStep, Ids, ImageRules, ManualStep, ReportedFlash, Route, Sheet, UndoPhase, Variant,
+    VersionSource, undone,
 };
 
 use super::print_line;
@@ -22,12 +23,17 @@ fn event(file: &Path, sheet: &Sheet) -> Value {
         let writes: Vec<&str> = route.writes.iter().map(|region| region.name.as_str()).collect();
         json!({ "kind": route.kind.to_string(), "id": route.id.to_string(), "writes": writes })
     };
+    let image = |rules: &ImageRules| json!({ "region": rules.region.name, "required": rules.is_required, "any_file": rules.any_file.is_some() });
     let variant = |variant: &Variant| {
         let regions = variant.regions.iter().map(|region| json!({ "name": region.name, "range": region.span }));
         json!({
             "id": variant.id,
             "name": variant.name,
             "regions": regions.collect::<Vec<_>>(),
+            "images": variant.images().map(image).collect::<Vec<_>>(),
+            "table": variant.table.as_ref().map(|table| &table.region.name),
+            "reported_flash": variant.reported_flash.as_ref().map(|reported| json!({ "least": reported.least, "told": reported.told })),
+            "slots": variant.slots.as_ref().map(|slots| slots.regions().map(|region| &region.name).collect::<Vec<_>>()),
             "routes": variant.routes.iter().map(route).collect::<Vec<_>>(),
         })
     };
@@ -132,10 +138,24 @@ fn show(sheet: &Sheet, variant: &Variant) {
         line("look at", &format!("{}: \"{}\"", look.place, look.reads));
     }
     line("flash", &variant.flash.to_string());
+    if let Some(reported) = &variant.reported_flash {
+        line("", &format!("a unit reports its size, from {} on{}", Bytes(reported.least), told_as(reported)));
+    }
     if let Some(ram) = variant.ram {
         line("RAM", &ram.to_string());
     }
-    line("image", &rules(&variant.image));
+    line("image", &image(variant, &variant.image));
+    for further in &variant.further {
+        let required = if further.is_required { "" } else { " (not in every update)" };
+        line("image too", &format!("{}{required}", image(variant, further)));
+    }
+    if let Some(table) = &variant.table {
+        line("table", &format!("in region '{}': it gives the regions their places", table.region.name));
+    }
+    if let Some(slots) = &variant.slots {
+        let regions: Vec<&str> = slots.regions().map(|region| region.name.as_str()).collect();
+        line("", &format!("the unit selects one of {} by its '{}'", regions.join(", "), slots.by));
+    }
     for fact in &variant.facts {
         line("fact", &format!("{} = {}", fact.name, fact.value));
     }
@@ -155,6 +175,21 @@ fn show(sheet: &Sheet, variant: &Variant) {
     say_all(variant.routes.iter().flat_map(route));
     if let Some(instead) = &variant.instead {
         line("no route", instead);
+    }
+}
+
+fn told_as(reported: &ReportedFlash) -> String {
+    reported.told.as_ref().map(|name| format!(", as '{name}'")).unwrap_or_default()
+}
+
+/// The rules of an image; files for a disk have their endings.
+fn image(variant: &Variant, image: &ImageRules) -> String {
+    match &image.any_file {
+        None => rules(image),
+        Some(_) => match &variant.file_endings()[..] {
+            [] => "any file for the disk".to_owned(),
+            endings => format!("any file for the disk, named *.{}", endings.join(", *.")),
+        },
     }
 }
 
