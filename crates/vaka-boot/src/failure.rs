@@ -384,6 +384,8 @@ pub enum FailureKind {
     Undescribed(SynthesisError),
     /// The device has no sheet, and its application runs.
     NoSheet { id: UsbId },
+    /// The device that the user named has no sheet.
+    NamedWithoutSheet { id: UsbId, place: String },
     /// A unit without a sheet reports its abilities only in DFU mode.
     PlanNeedsDfuMode,
     /// The application of a unit without a sheet runs.
@@ -526,6 +528,7 @@ impl FailureKind {
             | Self::CannotSave(_)
             | Self::Undescribed(_)
             | Self::NoSheet { .. }
+            | Self::NamedWithoutSheet { .. }
             | Self::PlanNeedsDfuMode
             | Self::UndescribedRunning
             | Self::NoDetachInterface { .. }

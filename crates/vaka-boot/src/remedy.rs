@@ -153,6 +153,8 @@ pub enum Remedy {
     ConsentToLoss(&'static str),
     /// Consent to this id: a unit without a sheet is updated according to its own description.
     ConsentToNoSheet(&'static str),
+    /// The same for a unit whose disk takes a file.
+    ConsentToDisk(&'static str),
     /// Consent to this id: everything in the unit is erased.
     ConsentToErase(&'static str),
 

@@ -98,7 +98,10 @@ fn head(out: &mut String, modes: Modes<'_>) -> Result {
         && one.facts.serial.is_some()
     {
         match one.facts.serial == other.facts.serial {
-            true => writeln!(out, "# It had the same serial number in both modes:\nstable_serial = true")?,
+            true => writeln!(
+                out,
+                "# It had the same serial number in both modes. If each unit has a number of its own:\n# stable_serial = true"
+            )?,
             false => writeln!(out, "# Its serial number differed between the modes.")?,
         }
     }

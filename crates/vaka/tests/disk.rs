@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use support::{Bench, firmware, root};
 use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::heron::{self, Heron};
 use vaka_sim::unit::petrel::{self, Board, Petrel};
 use vaka_sim::unit::stick::Stick;
@@ -242,7 +243,7 @@ fn a_uf2_disk_without_a_sheet_is_updated_with_consent_and_by_name() {
     let before = bench.memory("1-1");
     for (file, more, code, words) in [
         ("petrel-pb2-2.4.0.uf2", &allowed[..], 4, ""),
-        ("petrel-pb2-2.4.0.uf2", &named, 4, ""),
+        ("petrel-pb2-2.4.0.uf2", &named, 3, "--allow no-sheet"),
         ("petrel-pb2-2.4.0.bin", &both, 3, ""),
         ("heron-display-3.1.0.hex", &both, 3, "only a UF2 file is accepted"),
         ("petrel-pb2-2.4.0.uf2", &["--unit", "port=1-3", "--allow", "no-sheet"], 3, "no board information"),
@@ -266,4 +267,17 @@ fn a_uf2_disk_without_a_sheet_is_updated_with_consent_and_by_name() {
     }
     update("petrel-pb2-2.4.0.uf2", &both).expect(0, &["restarted"]);
     assert!(holds(&bench, "1-1", petrel::APPLICATION_REGION.start, "petrel-pb2-2.4.0.bin"));
+}
+
+/// The consent is for a disk: another unit without a sheet is named, and it is not opened.
+#[test]
+fn a_named_unit_without_a_sheet_and_without_a_disk_is_left_alone() {
+    let bench = Bench::of(vec![(Box::new(auk("A-00001")), Vec::new())]);
+    let (file, gannet) = (firmware("petrel-pb2-2.4.0.uf2"), root().join("demo/sheets/gannet.toml"));
+    let common = ["update", file.to_str().unwrap(), "--sheets", gannet.to_str().unwrap(), "--wait", "1s"];
+    for more in [&[][..], &["--allow", "no-sheet"]] {
+        let named = [&common[..], &["--unit", "port=1-1"], more].concat();
+        bench.run(&named).expect(3, &["No product sheet describes the selected unit, 1209:", "vaka sheet new"]);
+        assert_eq!(lock(&bench.world).opened("1-1"), 0, "{more:?}");
+    }
 }

@@ -117,7 +117,7 @@ fn a_first_sheet_of_any_unit() {
     let both = ["--both-modes", "--wait", "8s", "--out", out.to_str().unwrap()];
     new("1-5", &both).expect(0, &["2 lines to fill in"]);
     let text = fs::read_to_string(&out).unwrap();
-    for words in ["[application]\nid = \"1209:0005\"", "stable_serial = true", "id = \"1209:0006\"\nlabel", uf2] {
+    for words in ["[application]\nid = \"1209:0005\"", "# stable_serial = true", "id = \"1209:0006\"\nlabel", uf2] {
         assert!(text.contains(words), "{words}: {text}");
     }
     new("1-2", &["--both-modes", "--wait", "300ms"]).expect(4, &["did not return within 0.3 s"]);

@@ -5,6 +5,7 @@ use std::ops::Deref;
 use std::time::Duration;
 
 use vaka_base::text;
+use vaka_core::matching::consent::NO_SHEET;
 use vaka_core::sheet::Sheet;
 
 use crate::bench::buses::Bench;
@@ -17,6 +18,7 @@ use crate::context::stopped;
 use crate::event::Event;
 use crate::failure::{Failure, FailureKind, Misfit, MissingUnit, UnitCondition};
 use crate::operator::Operator;
+use crate::protocol::identity::is_disk;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 
@@ -228,7 +230,26 @@ fn several(bench: &Bench<'_>, found: &[Candidate<'_>], list: &[String]) -> Failu
         .remedy(Remedy::SelectUnit { port })
 }
 
+/// The selected device is attached, but no sheet describes it.
+fn without_sheet(bench: &Bench<'_>, hunt: &UnitQuery<'_>) -> Option<Failure> {
+    let named = bench.devices_with(hunt.selector?).ok()?;
+    let [device] = &named[..] else { return None };
+    if bench.recognise(device).is_some() {
+        return None;
+    }
+    let has_disk = device.interfaces.iter().any(|i| is_disk(i.class, i.subclass, i.protocol));
+    let remedy = match has_disk && hunt.undescribed {
+        true => Remedy::ConsentToDisk(NO_SHEET),
+        false => Remedy::WriteSheet,
+    };
+    let (id, place) = (id_of(device), bench.place(&device.location));
+    Some(Failure::new(FailureKind::NamedWithoutSheet { id, place }).unchanged().remedy(remedy))
+}
+
 fn none(bench: &Bench<'_>, hunt: &UnitQuery<'_>, waited: Duration) -> Failure {
+    if let Some(failure) = without_sheet(bench, hunt) {
+        return failure;
+    }
     let there = bench.devices().unwrap_or_default();
     let hoped = hoped(hunt);
     let ids = match hunt.selector {

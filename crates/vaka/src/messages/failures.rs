@@ -100,6 +100,7 @@ pub(super) fn failure(kind: &FailureKind) -> String {
 
         K::Undescribed(error) => format!("No product sheet describes this unit, and {error}."),
         K::NoSheet { id } => format!("No product sheet describes {id}, whose application is running."),
+        K::NamedWithoutSheet { id, place } => format!("No product sheet describes the selected unit, {id} at {place}."),
         K::PlanNeedsDfuMode => "This unit reports its capabilities only in DFU mode.".to_owned(),
         K::UndescribedRunning => {
             "The application of a unit without a product sheet is running; it is left alone.".to_owned()

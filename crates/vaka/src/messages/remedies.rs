@@ -120,6 +120,11 @@ fn remedy(remedy: &Remedy) -> String {
         R::ConsentToNoSheet(id) => {
             return format!("To put it into DFU mode and update it without a product sheet: --allow {id}.");
         }
+        R::ConsentToDisk(id) => {
+            return format!(
+                "Write a product sheet for it ('vaka sheet new'). To update it by what its own disk shows: --allow {id}."
+            );
+        }
         R::ConsentToErase(id) => {
             return format!(
                 "Lifting the protection erases the whole part: all firmware, settings and other data. To accept this: --allow {id}."
