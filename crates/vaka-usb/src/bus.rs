@@ -110,6 +110,29 @@ pub enum BusError {
         /// idVendor, for a rule that cures it.
         vendor: u16,
     },
+    /// The system made no serial port of the device, or none of the interface that is asked for.
+    #[error("the system has no serial port for the unit at {0}")]
+    NoSerialPort(Location),
+    /// Another program uses the serial port of the device.
+    #[error("{node} of the unit at {location} is in use{by}")]
+    PortBusy {
+        /// Location.
+        location: Location,
+        /// The port.
+        node: String,
+        /// The program, if it is known, in brackets.
+        by: String,
+    },
+    /// The user has no permission to use the serial port of the device.
+    #[error("this user has no permission to use {node} of the unit at {location}")]
+    PortDenied {
+        /// Location.
+        location: Location,
+        /// The port.
+        node: String,
+        /// The group that may use it.
+        group: Option<String>,
+    },
     /// This machine has no USB, or does not show it to this program.
     #[error("this machine has no USB: {0}")]
     Unavailable(String),
@@ -124,6 +147,17 @@ pub enum BusError {
     /// The server reports the device in an error state.
     #[error("the server reports an error state of the unit at {0}")]
     DeviceError(Location),
+}
+
+/// A serial port that the system's driver made of an interface.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SerialNode {
+    /// bInterfaceNumber of the interface with the data.
+    pub interface: u8,
+    /// The port, such as `/dev/ttyUSB0`.
+    pub node: PathBuf,
+    /// The driver.
+    pub driver: String,
 }
 
 /// A set of ports that devices are plugged into.
@@ -142,6 +176,23 @@ pub trait Bus: Send + Sync {
     /// # Errors
     /// The device is detached or in use, or the bus is not usable.
     fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError>;
+
+    /// The serial ports that the system's drivers made of the device at `port`; waits a moment for
+    /// those of a new device. Always empty for the devices of a server.
+    fn serial_ports(&self, port: &str) -> Vec<SerialNode> {
+        let _ = port;
+        Vec::new()
+    }
+
+    /// Opens the device at `port` through a serial port of the system: that of an interface, or the
+    /// first one. It has the requests and pipes of CDC-ACM, whatever its own interface has.
+    ///
+    /// # Errors
+    /// The system made no such port, another program uses it, or the user may not.
+    fn open_serial(&self, port: &str, interface: Option<u8>) -> Result<Box<dyn UsbDevice>, BusError> {
+        let _ = interface;
+        Err(BusError::NoSerialPort(Location { bus: self.name().to_owned(), port: port.to_owned() }))
+    }
 
     /// Explains an empty bus when the cause is not simply that no device is attached.
     fn empty_reason(&self) -> Option<String> {

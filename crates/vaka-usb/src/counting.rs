@@ -1,5 +1,6 @@
 //! A device that counts its transfers.
 
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -81,6 +82,10 @@ impl UsbDevice for CountingDevice {
 
     fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
         self.device.note(dialect, operation, given);
+    }
+
+    fn node(&self) -> Option<&Path> {
+        self.device.node()
     }
 
     fn wait_for_disconnect(&mut self, within: Duration) -> bool {

@@ -1,5 +1,6 @@
 //! An open device and its transfers.
 
+use std::path::Path;
 use std::time::Duration;
 
 use thiserror::Error;
@@ -175,6 +176,11 @@ pub trait UsbDevice: Send {
     /// content.
     fn conceal(&mut self, is_secret: bool) {
         let _ = is_secret;
+    }
+
+    /// The serial port of the system through which the device is reached, if it is.
+    fn node(&self) -> Option<&Path> {
+        None
     }
 
     /// Waits for the device to leave the bus, at most `within`; returns whether it did.

@@ -17,6 +17,8 @@ pub mod native;
 #[cfg(not(target_os = "linux"))]
 #[path = "native_elsewhere.rs"]
 pub mod native;
+#[cfg(target_os = "linux")]
+pub mod port_device;
 mod sockets;
 pub mod strings;
 pub mod system;
@@ -26,6 +28,6 @@ pub mod trace;
 pub mod trace_format;
 pub mod usbip;
 
-pub use bus::{Bus, BusError, DeviceInfo, HotplugEvent, InterfaceClass, Location, PolledWatch, Speed};
+pub use bus::{Bus, BusError, DeviceInfo, HotplugEvent, InterfaceClass, Location, PolledWatch, SerialNode, Speed};
 pub use clock::{Clock, SystemClock};
 pub use device::{EndpointInfo, MAX_PIPE_TRANSFER, PipeKind, Setup, TransferError, UsbDevice};

@@ -5,6 +5,8 @@
 //! it runs, and otherwise from listing at short intervals, as in containers and on small systems.
 
 use std::collections::BTreeMap;
+use std::io;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, TryLockError};
@@ -20,11 +22,12 @@ use nusb::transfer::{
 };
 use nusb::{ErrorKind, Interface, MaybeFuture};
 
-use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
+use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, SerialNode, Speed};
 use crate::clock::Clock;
 use crate::device::{EndpointInfo, MAX_PIPE_TRANSFER, PipeKind, Setup, TransferError, UsbDevice};
 use crate::kernel_log;
 use crate::mounts::{self, Mounted};
+use crate::port_device::{KnownUnit, PortDevice};
 use crate::sockets;
 use crate::system::{self, DEVICES, Program};
 
@@ -187,6 +190,35 @@ impl Bus for NativeBus {
         }
     }
 
+    fn serial_ports(&self, port: &str) -> Vec<SerialNode> {
+        let deadline = Instant::now() + TIME_FOR_NODES;
+        let device = Path::new(DEVICES).join(port);
+        loop {
+            let ports = system::serial_nodes(&device);
+            if !ports.is_empty() || !device.exists() || Instant::now() >= deadline {
+                return ports;
+            }
+            std::thread::sleep(PolledWatch::INTERVAL);
+        }
+    }
+
+    fn open_serial(&self, port: &str, interface: Option<u8>) -> Result<Box<dyn UsbDevice>, BusError> {
+        let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
+        let give_up = Instant::now() + TIME_FOR_RULES;
+        loop {
+            let ports = self.serial_ports(port);
+            let mut fit = ports.iter().filter(|one| interface.is_none_or(|number| one.interface == number));
+            let found = fit.next().ok_or_else(|| BusError::NoSerialPort(location.clone()))?;
+            match open_node(found, &location) {
+                // The port exists before udevd has set its permissions.
+                Err(BusError::PortDenied { .. }) if udevd_runs() && Instant::now() < give_up => {
+                    std::thread::sleep(PolledWatch::INTERVAL);
+                }
+                opened => return opened,
+            }
+        }
+    }
+
     fn trouble(&self, port: &str) -> Option<String> {
         kernel_log::recent_failure(port)
     }
@@ -209,6 +241,36 @@ impl Bus for NativeBus {
         if let Some(watch) = watch.as_mut() {
             listen(watch, at_most.min(AT_LEAST));
         }
+    }
+}
+
+/// Opens the serial port that the system made of a unit.
+fn open_node(found: &SerialNode, location: &Location) -> Result<Box<dyn UsbDevice>, BusError> {
+    let (location, port) = (location.clone(), location.port.clone());
+    let node = found.node.display().to_string();
+    // A program without exclusive access would take part of the replies.
+    if let Some(program) = system::programs_with(std::slice::from_ref(&found.node)).first() {
+        return Err(BusError::PortBusy { location, node, by: format!(" ({})", named(program)) });
+    }
+    let folder = Path::new(DEVICES).join(&port);
+    let id = |name: &str| system::attribute(&folder, name).and_then(|text| u16::from_str_radix(&text, 16).ok());
+    let unit = KnownUnit {
+        ids: ["idVendor", "idProduct", "bcdDevice"].map(|name| id(name).unwrap_or_default()),
+        texts: ["manufacturer", "product", "serial"].map(|name| system::attribute(&folder, name)),
+    };
+    let number = number_of(&port);
+    let is_there = Box::new(move || number_of(&port) == number);
+    match PortDevice::open(&found.node, unit, found.interface, is_there) {
+        Ok(device) => Ok(Box::new(device)),
+        Err(error) => Err(match error.kind() {
+            io::ErrorKind::PermissionDenied => {
+                let group = std::fs::metadata(&found.node).ok().and_then(|about| system::group_name(about.gid()));
+                BusError::PortDenied { location, node, group }
+            }
+            io::ErrorKind::ResourceBusy => BusError::PortBusy { location, node, by: String::new() },
+            io::ErrorKind::NotFound => BusError::NoSerialPort(location),
+            _ => BusError::System { location, reason: format!("{node}: {error}") },
+        }),
     }
 }
 

@@ -6,6 +6,7 @@
 
 use std::path::{Path, PathBuf};
 
+use crate::bus::SerialNode;
 use crate::mounts::{self, Mounted};
 
 /// The system's list of USB devices.
@@ -53,6 +54,8 @@ pub struct InterfaceUse {
     pub driver: Option<String>,
     /// Its serial ports and raw HID devices.
     pub nodes: Vec<PathBuf>,
+    /// Its serial ports.
+    pub serial_ports: Vec<PathBuf>,
 }
 
 /// System information about a device.
@@ -116,6 +119,25 @@ fn access(node: &Path) -> Access {
     }
 }
 
+/// The user's access to a serial port, which is not opened: that would raise its control lines.
+#[cfg(target_os = "linux")]
+pub fn port_access(node: &Path) -> Access {
+    use rustix::fs::Access as Wanted;
+    use rustix::io::Errno;
+    match rustix::fs::access(node, Wanted::READ_OK | Wanted::WRITE_OK) {
+        Ok(()) => Access::Granted,
+        Err(Errno::NOENT) => Access::NoNode,
+        Err(Errno::ACCESS) => denied(node),
+        Err(error) => Access::Failed(error.to_string()),
+    }
+}
+
+/// The user's access to a serial port.
+#[cfg(not(target_os = "linux"))]
+pub fn port_access(_: &Path) -> Access {
+    Access::Failed("serial ports of the system are used on Linux only".to_owned())
+}
+
 #[cfg(unix)]
 fn denied(node: &Path) -> Access {
     use std::os::unix::fs::MetadataExt;
@@ -141,7 +163,13 @@ pub(crate) fn interfaces(device: &Path) -> Vec<InterfaceUse> {
         // Communication class, abstract control model. Source: CDC 1.2, table 12 and 16.
         let is = |name: &str, code: &str| read(&folder, name).as_deref() == Some(code);
         let is_serial = is("bInterfaceClass", "02") && is("bInterfaceSubClass", "02");
-        found.push(InterfaceUse { number, is_serial, driver, nodes: nodes(&folder) });
+        found.push(InterfaceUse {
+            number,
+            is_serial,
+            driver,
+            nodes: nodes(&folder),
+            serial_ports: serial_ports(&folder),
+        });
     }
     found.sort_by_key(|interface| interface.number);
     found
@@ -157,13 +185,44 @@ fn name(path: &Path) -> String {
 
 /// Serial ports and raw HID devices that the system created for an interface.
 pub(crate) fn nodes(interface: &Path) -> Vec<PathBuf> {
-    let mut names = folders(&interface.join("tty"));
-    for below in folders(interface) {
-        names.extend(folders(&below.join("hidraw")));
-    }
-    let mut nodes: Vec<PathBuf> = names.iter().map(|path| Path::new("/dev").join(name(path))).collect();
+    let raw = folders(interface).into_iter().flat_map(|below| folders(&below.join("hidraw")));
+    let mut nodes: Vec<PathBuf> = raw.map(|path| in_dev(&path)).chain(serial_ports(interface)).collect();
     nodes.sort();
     nodes
+}
+
+/// Serial ports of an interface: those of CDC-ACM are directly in it, those of bridge chips below a
+/// folder with the name of the port.
+pub(crate) fn serial_ports(interface: &Path) -> Vec<PathBuf> {
+    let bridged = folders(interface).into_iter().filter(|below| name(below) != "tty").map(|below| below.join("tty"));
+    let mut nodes: Vec<PathBuf> = [interface.join("tty")]
+        .into_iter()
+        .chain(bridged)
+        .flat_map(|ttys| folders(&ttys))
+        .map(|path| in_dev(&path))
+        .collect();
+    nodes.sort();
+    nodes
+}
+
+fn in_dev(path: &Path) -> PathBuf {
+    Path::new("/dev").join(name(path))
+}
+
+/// The serial ports of the device in a folder. The data of CDC-ACM is on the interface that follows its
+/// control interface.
+pub(crate) fn serial_nodes(device: &Path) -> Vec<SerialNode> {
+    let of = |found: InterfaceUse| {
+        let interface = if found.is_serial { found.number + 1 } else { found.number };
+        let driver = found.driver.unwrap_or_default();
+        found.serial_ports.into_iter().map(move |node| SerialNode { interface, node, driver: driver.clone() })
+    };
+    interfaces(device).into_iter().flat_map(of).collect()
+}
+
+/// A text that the system read from a device.
+pub(crate) fn attribute(device: &Path, name: &str) -> Option<String> {
+    read(device, name).filter(|text| !text.is_empty())
 }
 
 /// Programs of this user, or for root any, that have one of these files open; not this
@@ -185,6 +244,13 @@ pub(crate) fn programs_with(nodes: &[PathBuf]) -> Vec<Program> {
     found
 }
 
+/// The name of a group. Source: group(5).
+pub(crate) fn group_name(id: u32) -> Option<String> {
+    let groups = std::fs::read_to_string("/etc/group").ok()?;
+    let is_it = |line: &&str| line.split(':').nth(2) == Some(&id.to_string());
+    groups.lines().find(is_it)?.split(':').next().map(str::to_owned)
+}
+
 /// The processes of this name, of all users.
 pub fn processes_called(wanted: &str) -> Vec<u32> {
     let processes = folders(Path::new("/proc")).into_iter().filter_map(|folder| {
@@ -198,6 +264,14 @@ pub fn processes_called(wanted: &str) -> Vec<u32> {
 mod tests {
     use super::*;
 
+    /// Every system has this group. Source: Linux Standard Base, users and groups.
+    #[cfg(unix)]
+    #[test]
+    fn a_group_has_a_name() {
+        assert_eq!(group_name(0).as_deref(), Some("root"));
+        assert_eq!(group_name(u32::MAX), None);
+    }
+
     #[test]
     fn what_the_system_made_of_an_interface_is_found() {
         let root = tempfile::tempdir().unwrap();
@@ -206,16 +280,25 @@ mod tests {
         std::fs::create_dir_all(port.join("tty/ttyACM0")).unwrap();
         let hid = device.join("1-2:1.2/0003:1209:000B.0001/hidraw/hidraw3");
         std::fs::create_dir_all(&hid).unwrap();
+        let bridge = device.join("1-2:1.3");
+        std::fs::create_dir_all(bridge.join("ttyUSB1/tty/ttyUSB1")).unwrap();
+        std::fs::write(bridge.join("bInterfaceNumber"), "03\n").unwrap();
+        std::fs::write(port.join("bInterfaceClass"), "02\n").unwrap();
+        std::fs::write(port.join("bInterfaceSubClass"), "02\n").unwrap();
         std::fs::write(port.join("bInterfaceNumber"), "00\n").unwrap();
         std::fs::write(device.join("1-2:1.2/bInterfaceNumber"), "02\n").unwrap();
         #[cfg(unix)]
         std::os::unix::fs::symlink("../../../../bus/usb/drivers/cdc_acm", port.join("driver")).unwrap();
         let found = interfaces(&device);
-        assert_eq!(found.len(), 2);
+        assert_eq!(found.len(), 3);
         assert_eq!((found[0].number, found[0].driver.as_deref()), (0, Some("cdc_acm")));
         assert_eq!(found[0].nodes, [PathBuf::from("/dev/ttyACM0")]);
         assert_eq!((found[1].number, found[1].driver.as_deref()), (2, None));
         assert_eq!(found[1].nodes, [PathBuf::from("/dev/hidraw3")]);
+        assert_eq!(found[2].nodes, [PathBuf::from("/dev/ttyUSB1")]);
+        let ports: Vec<(u8, PathBuf)> =
+            serial_nodes(&device).into_iter().map(|one| (one.interface, one.node)).collect();
+        assert_eq!(ports, [(1, PathBuf::from("/dev/ttyACM0")), (3, PathBuf::from("/dev/ttyUSB1"))]);
     }
 
     /// This test's own process is left out, a child of it is found.

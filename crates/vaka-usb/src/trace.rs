@@ -1,11 +1,11 @@
 //! A bus that records its traffic, so that a run can be examined elsewhere.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use crate::bus::{Bus, BusError, DeviceInfo, Location};
+use crate::bus::{Bus, BusError, DeviceInfo, Location, SerialNode};
 use crate::clock::Clock;
 use crate::device::{EndpointInfo, Setup, TransferError, UsbDevice};
 use crate::mounts::Mounted;
@@ -35,6 +35,8 @@ pub enum Record<'a> {
         device: u32,
         /// Its port.
         port: &'a str,
+        /// The serial port of the system through which it is reached, if it is.
+        node: Option<&'a Path>,
         /// The error, if it could not be opened.
         error: Option<&'a BusError>,
     },
@@ -132,6 +134,13 @@ impl TracedBus {
     pub fn new(bus: Arc<dyn Bus>, sink: Arc<dyn Sink>) -> Self {
         Self { bus, sink, last: Mutex::default(), opened: AtomicU32::new(0) }
     }
+
+    fn traced(&self, port: &str, opened: Result<Box<dyn UsbDevice>, BusError>) -> Result<Box<dyn UsbDevice>, BusError> {
+        let device = self.opened.fetch_add(1, Ordering::Relaxed) + 1;
+        let node = opened.as_ref().ok().and_then(|device| device.node());
+        self.sink.take(&Record::Open { device, port, node, error: opened.as_ref().err() });
+        Ok(Box::new(Traced { device: opened?, sink: self.sink.clone(), number: device, is_secret: false }))
+    }
 }
 
 impl Bus for TracedBus {
@@ -150,10 +159,15 @@ impl Bus for TracedBus {
     }
 
     fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
-        let number = self.opened.fetch_add(1, Ordering::Relaxed) + 1;
-        let opened = self.bus.open(port);
-        self.sink.take(&Record::Open { device: number, port, error: opened.as_ref().err() });
-        Ok(Box::new(Traced { device: opened?, sink: self.sink.clone(), number, is_secret: false }))
+        self.traced(port, self.bus.open(port))
+    }
+
+    fn serial_ports(&self, port: &str) -> Vec<SerialNode> {
+        self.bus.serial_ports(port)
+    }
+
+    fn open_serial(&self, port: &str, interface: Option<u8>) -> Result<Box<dyn UsbDevice>, BusError> {
+        self.traced(port, self.bus.open_serial(port, interface))
     }
 
     fn empty_reason(&self) -> Option<String> {
@@ -266,6 +280,10 @@ impl UsbDevice for Traced {
 
     fn conceal(&mut self, is_secret: bool) {
         self.is_secret = is_secret;
+    }
+
+    fn node(&self) -> Option<&Path> {
+        self.device.node()
     }
 
     fn wait_for_disconnect(&mut self, within: Duration) -> bool {

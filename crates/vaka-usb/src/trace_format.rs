@@ -66,6 +66,9 @@ pub struct TraceLine {
     /// The port of a device that was opened.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub port: Option<String>,
+    /// The serial port of the system through which a device that was opened is reached.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub through: Option<String>,
     /// The number of the device that the line is about.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub device: Option<u32>,
@@ -145,9 +148,10 @@ impl TraceLine {
                 let list = Some(devices.iter().map(ListedDevice::from).collect());
                 Self { list, bus: Some(bus.to_owned()), ..line }
             }
-            Record::Open { device, port, error } => {
+            Record::Open { device, port, node, error } => {
                 let error = error.map(|error| text::sanitize(&error.to_string()));
-                Self { open: Some(device), port: Some(port.to_owned()), error, ..line }
+                let through = node.map(|node| node.display().to_string());
+                Self { open: Some(device), port: Some(port.to_owned()), through, error, ..line }
             }
             Record::ControlIn { device, setup, reply: came, took } => {
                 Self { device: Some(device), setup: hex(&setup), ..line }.received(came).ended(came.err(), took)
