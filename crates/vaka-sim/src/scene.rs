@@ -14,7 +14,7 @@ use crate::fault::{Fault, FaultKind};
 use crate::flash::StuckBit;
 use crate::unit::auk::auk;
 use crate::unit::dunlin::dunlin;
-use crate::unit::fulmar::fulmar;
+use crate::unit::fulmar::{bridged, fulmar};
 use crate::unit::gannet::Gannet;
 use crate::unit::heron::{self, Heron};
 use crate::unit::petrel::{self, Board, Petrel};
@@ -48,6 +48,9 @@ struct SceneUnit {
     mode: StartMode,
     #[serde(default)]
     read_protected: bool,
+    /// Whether its serial port is a bridge chip.
+    #[serde(default)]
+    bridge: bool,
     #[serde(default)]
     dfu: RawDfu,
     #[serde(default)]
@@ -261,6 +264,9 @@ impl Scene {
                 (_, Some(_)) => return Err(SceneError::Value("this product has no variants".into())),
                 (_, None) => {}
             }
+            if unit.bridge && unit.product != Product::Fulmar {
+                return Err(SceneError::Value("only a Fulmar has a bridge chip".into()));
+            }
             let is_found = match unit.mode {
                 StartMode::Application | StartMode::Update => true,
                 StartMode::Damaged => unit.product.is_loaded(),
@@ -354,6 +360,7 @@ impl SceneUnit {
             }
             (Product::Dunlin, mode) => Box::new(found(dunlin(&self.serial), mode)),
             (Product::Auk, mode) => Box::new(found(auk(&self.serial), mode)),
+            (Product::Fulmar, mode) if self.bridge => Box::new(found(bridged(&self.serial), mode)),
             (Product::Fulmar, mode) => Box::new(found(fulmar(&self.serial), mode)),
             (Product::Skua, mode) => Box::new(found(skua(&self.serial), mode)),
             (Product::Stick, _) => Box::new(Stick::new(&self.serial)),
@@ -441,6 +448,7 @@ mod tests {
             ("variant = \"r2\"", "variant = \"r9\"", "r9"),
             ("variant = \"r2\"\n", "", "r1 or r2"),
             ("product = \"gannet\"", "product = \"gannet\"\nvariant = \"r1\"", "no variants"),
+            ("serial = \"G-00031\"", "serial = \"x\"\nbridge = true", "bridge chip"),
             ("variant = \"r2\"", "variannt = \"r2\"", "variannt"),
             ("serial = \"T2-00054\"", "serial = \"x\"\nstuck_bits = [{ at = 0, bit = 8 }]", "bits 0 to 7"),
             (

@@ -1,6 +1,6 @@
 //! The Fulmar met mast.
 //!
-//! Its bootloader has a serial port (CDC-ACM) and accepts words that end in a carriage return.
+//! Its bootloader has a serial port (CDC-ACM, or a bridge chip in an older build) and accepts words that end in a carriage return.
 //! Replies are binary: a length byte, that many bytes of which the first is a code, and a CRC-16
 //! (polynomial 0x1021, start 0x5F0E) over length and bytes, big-endian. When the port is opened
 //! it sends a greeting in plain text.
@@ -44,6 +44,30 @@ const CRC: crc::Algorithm<u16> = crc::Algorithm {
 
 /// A unit in factory state.
 pub fn fulmar(serial: &str) -> VendorUnit {
+    built(serial, acm::interfaces)
+}
+
+/// A unit of the older build with a bridge chip: its serial port has no class, so only a driver of the
+/// system makes a port of it. It has no control lines.
+pub fn bridged(serial: &str) -> VendorUnit {
+    built(serial, bridge)
+}
+
+/// A vendor's own interface with a pipe in each direction.
+fn bridge(name: &str) -> Vec<DescribedInterface> {
+    vec![DescribedInterface {
+        class: [0xFF, 0, 0],
+        names: vec![name.to_owned()],
+        extra: Vec::new(),
+        bulk: vec![0x02, 0x82],
+        interrupt: Vec::new(),
+    }]
+}
+
+/// The interfaces of a serial port with this name.
+type Port = fn(&str) -> Vec<DescribedInterface>;
+
+fn built(serial: &str, port: Port) -> VendorUnit {
     let make = UnitSpec {
         names: ["Fulmar met mast", "Fulmar loader"],
         ids: [(0x1209, 0x000D), (0x1209, 0x000E)],
@@ -58,14 +82,15 @@ pub fn fulmar(serial: &str) -> VendorUnit {
         silent: false,
     };
     let factories = Factories {
-        loader: Box::new(|| Box::new(FulmarLoader::default())),
-        runner: Box::new(|version| Box::new(Mast { version, ..Mast::default() })),
+        loader: Box::new(move || Box::new(FulmarLoader::new(port))),
+        runner: Box::new(move |version| Box::new(Mast::new(port, version))),
     };
     VendorUnit::new(make, factories, serial)
 }
 
-#[derive(Debug, Default)]
+#[derive(Debug)]
 struct FulmarLoader {
+    port: Port,
     line: acm::SerialLine,
     greeted: bool,
     asked: bool,
@@ -73,6 +98,10 @@ struct FulmarLoader {
 }
 
 impl FulmarLoader {
+    fn new(port: Port) -> Self {
+        Self { port, line: acm::SerialLine::default(), greeted: false, asked: false, leaves_at: None }
+    }
+
     /// Processes the complete commands received.
     fn work(&mut self, now: Duration, flash: &mut Flash) {
         while let Some(end) = self.line.received.iter().position(|byte| *byte == b'\r') {
@@ -144,7 +173,7 @@ impl FulmarLoader {
 
 impl Loader for FulmarLoader {
     fn interfaces(&self) -> Vec<DescribedInterface> {
-        acm::interfaces("Fulmar loader")
+        (self.port)("Fulmar loader")
     }
 
     fn control(&mut self, now: Duration, _: &mut Flash, setup: Setup, data: &[u8]) -> Answer {
@@ -171,13 +200,20 @@ impl Loader for FulmarLoader {
 }
 
 /// The application, with its own serial port that accepts entry signals.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 struct Mast {
+    port: Port,
     line: acm::SerialLine,
     version: u16,
     /// Since when DTR has been off and RTS on.
     crossed: Option<Duration>,
     leaves_at: Option<Duration>,
+}
+
+impl Mast {
+    fn new(port: Port, version: u16) -> Self {
+        Self { port, line: acm::SerialLine::default(), version, crossed: None, leaves_at: None }
+    }
 }
 
 /// The byte sequence that the application accepts, and its reply.
@@ -190,7 +226,7 @@ const CROSSED: std::ops::RangeInclusive<Duration> = Duration::from_millis(50)..=
 
 impl AppModel for Mast {
     fn interfaces(&self) -> Vec<DescribedInterface> {
-        acm::interfaces("Fulmar readings")
+        (self.port)("Fulmar readings")
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
