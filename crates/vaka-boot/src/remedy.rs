@@ -68,6 +68,13 @@ pub enum Remedy {
         /// The vendor id.
         vendor: u16,
     },
+    /// Become a member of the group that may use the serial port.
+    JoinGroup {
+        /// Its name, if it is known.
+        group: Option<String>,
+    },
+    /// Load the system's driver for the unit's serial port.
+    LoadSerialDriver,
     /// Check that this user can list USB devices, or name a server.
     CheckUsbAccess,
 

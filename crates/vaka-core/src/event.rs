@@ -601,6 +601,9 @@ pub struct Report {
     /// Serial number that the bootloader reported.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bootloader_serial: Option<String>,
+    /// The serial port of the system through which the unit was updated, if it was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub through: Option<String>,
     /// Final state of the unit, derived from all that the run did to it. None if no unit was
     /// found.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -665,6 +668,7 @@ impl Report {
             unit: None,
             serial: None,
             bootloader_serial: None,
+            through: None,
             state: None,
             outcome: RunOutcome::Failed,
             code: ExitCode::Internal,

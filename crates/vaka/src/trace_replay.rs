@@ -366,7 +366,7 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
     let port = Arc::new(ReplayPort { stage: stage.clone(), clock: clock.clone() });
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
     let mut cx = Context::new(&clock, &mut quiet, &never);
-    let reopen = Reconnect { bus: port, device: info(1) };
+    let reopen = Reconnect { bus: port, device: info(1), serial: None };
     let mut played = Vec::new();
     let frames: Rc<RefCell<Vec<TracedFrame>>> = Rc::default();
     let dialect = match with_parameters(dialect, &device.parameters) {

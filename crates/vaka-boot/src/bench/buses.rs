@@ -5,10 +5,11 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_base::text;
-use vaka_core::sheet::{Route, RouteKind, Sheet};
+use vaka_core::sheet::{Route, RouteKind, SerialPortUse, Sheet};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_core::volume::VolumeFacts;
-use vaka_dialect::Dialect;
+use vaka_dialect::{Carrier, Dialect};
+use vaka_usb::system::{self, Access};
 use vaka_usb::{Bus, BusError, DeviceInfo, Location, SystemClock, TransferError, UsbDevice};
 
 use crate::bench::candidate::{Candidate, dfu_mode, id_of};
@@ -16,6 +17,7 @@ use crate::bench::connection::{Connection, OpenTransport};
 use crate::bench::lock::UnitLock;
 use crate::bench::open_error::{OpenError, held};
 use crate::bench::selector::Selector;
+use crate::bench::serial_access::SerialAccess;
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::protocol::dialect::{self, Reconnect};
@@ -151,9 +153,8 @@ impl<'a> Bench<'a> {
         if candidate.sheets.len() < 2 || !candidate.has_signs() {
             return candidate;
         }
-        let DeviceInfo { product_text, serial, .. } = candidate.device.clone();
         let listed = identity::from_list(&candidate.device);
-        let candidate = candidate.told_apart(&UnitFacts { product: product_text, serial, ..listed });
+        let candidate = candidate.told_apart(&listed);
         if candidate.sheets.len() < 2 || !self.can_probe(&candidate) {
             return candidate;
         }
@@ -241,9 +242,10 @@ impl<'a> Bench<'a> {
         if self.can_probe(&candidate) { self.serial(device) } else { None }
     }
 
-    /// The serial number of a device; `None` if it has none or cannot be asked.
+    /// The serial number of a device, as the system lists it, or as the device reports it; `None` if it
+    /// has none or cannot be asked.
     pub(crate) fn serial(&self, device: &DeviceInfo) -> Option<String> {
-        self.descriptors(device)?.serial
+        identity::from_list(device).serial.or_else(|| self.descriptors(device)?.serial)
     }
 
     /// The descriptors of a device; `None` if it cannot be asked.
@@ -269,6 +271,60 @@ impl<'a> Bench<'a> {
     /// The device is detached or in use, or its bus is not part of this bench.
     pub fn open(&self, location: &Location) -> Result<Box<dyn UsbDevice>, BusError> {
         self.bus(location).ok_or_else(|| BusError::NotFound(location.clone()))?.open(&location.port)
+    }
+
+    /// Opens a unit for a dialect, or takes the open unit: through a serial port if the dialect uses one.
+    ///
+    /// # Errors
+    /// As for [`open`](Self::open) and [`SerialAccess::open`].
+    pub fn open_for(
+        &self,
+        device: &DeviceInfo,
+        dialect: &Dialect,
+        opened: Option<Box<dyn UsbDevice>>,
+    ) -> Result<Box<dyn UsbDevice>, BusError> {
+        match (self.serial_access(device, dialect), opened) {
+            (Some(serial), opened) => self.open_serial(device, serial.interface, opened),
+            (None, Some(opened)) => Ok(opened),
+            (None, None) => self.open(&device.location),
+        }
+    }
+
+    /// Opens a unit for its serial port with the data on `interface`, or the first one; or takes the open
+    /// unit.
+    ///
+    /// # Errors
+    /// As for [`SerialAccess::open`].
+    pub fn open_serial(
+        &self,
+        device: &DeviceInfo,
+        interface: Option<u8>,
+        opened: Option<Box<dyn UsbDevice>>,
+    ) -> Result<Box<dyn UsbDevice>, BusError> {
+        let location = &device.location;
+        let bus = self.bus(location).ok_or_else(|| BusError::NotFound(location.clone()))?;
+        let serial = SerialAccess { interface, system_only: self.is_system_only(device) };
+        serial.open(&**bus, &location.port, opened)
+    }
+
+    /// The way to the serial port that a dialect uses on a unit, if it uses one.
+    pub fn serial_access(&self, device: &DeviceInfo, dialect: &Dialect) -> Option<SerialAccess> {
+        let Carrier::Serial(serial) = &dialect.carrier else { return None };
+        Some(SerialAccess { interface: serial.interface, system_only: self.is_system_only(device) })
+    }
+
+    /// Whether a unit is spoken to on a serial port, and the system made one that the user may use.
+    fn has_usable_port(&self, device: &DeviceInfo) -> bool {
+        let known = self.recognise(device);
+        let is_spoken_to = known.is_some_and(|known| known.sheets.iter().any(|sheet| sheet.has_serial_port()));
+        let Some(bus) = self.bus(&device.location).filter(|_| is_spoken_to) else { return false };
+        bus.serial_ports(&device.location.port).iter().any(|port| system::port_access(&port.node) == Access::Granted)
+    }
+
+    /// Whether a sheet says that the unit's serial port is that of the system.
+    fn is_system_only(&self, device: &DeviceInfo) -> bool {
+        let known = self.recognise(device);
+        known.is_some_and(|known| known.sheets.iter().any(|sheet| sheet.product.port == SerialPortUse::System))
     }
 
     /// Announces to other processes that units of these buses are wanted, until the value is
@@ -301,9 +357,15 @@ impl<'a> Bench<'a> {
         let bus = self.bus(location).ok_or_else(|| BusError::NotFound(location.clone()))?;
         let reads_disk = !sheets.is_empty() || self.recognise(device).is_none() && self.is_named_disk(device);
         let mounted = if reads_disk { bus.mounted(&location.port) } else { Vec::new() };
-        let opened = self.open(location);
+        let opened = match self.dialect_of(device, &identity::from_list(device)) {
+            Some(dialect) => self.open_for(device, &dialect, None),
+            None => self.open(location),
+        };
         // Access to the mount point does not require permission on the USB device.
         let (usb, mut identity) = match opened {
+            Err(BusError::PermissionDenied { .. }) if mounted.is_empty() && self.has_usable_port(device) => {
+                return Ok(Connection { identity: Identity::listed(device), transport: OpenTransport::Listed });
+            }
             Err(BusError::PermissionDenied { .. }) if !mounted.is_empty() => (None, Identity::listed(device)),
             opened => {
                 let mut usb = opened?;
@@ -318,7 +380,8 @@ impl<'a> Bench<'a> {
         };
         if let (Some(dialect), true) = (self.dialect_of(device, &facts), usb.is_some()) {
             let usb = usb.ok_or_else(|| BusError::NotFound(location.clone()))?;
-            let reopen = Reconnect { bus: bus.clone(), device: device.clone() };
+            let serial = self.serial_access(device, &dialect);
+            let reopen = Reconnect { bus: bus.clone(), device: device.clone(), serial };
             let name = dialect.name.clone();
             let (mut talk, told) =
                 dialect::connect(usb, dialect, reopen, cx).map_err(|error| OpenError::Dialect { name, error })?;

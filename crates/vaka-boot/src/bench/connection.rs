@@ -32,6 +32,9 @@ pub(crate) enum OpenTransport {
     Disk(Box<dyn Disk>),
     /// A dialect in which the unit replied.
     Dialect(Box<Interpreter>),
+    /// None: the user has no rights to the USB device, but to a serial port of the system, which is not
+    /// opened just to identify the unit.
+    Listed,
 }
 
 /// A connection with the route that uses it. Route and connection match by construction: only

@@ -9,6 +9,7 @@ pub mod lock;
 pub mod open_error;
 pub mod returning;
 pub mod selector;
+pub mod serial_access;
 pub mod tracking;
 pub mod unit_event;
 pub(crate) mod waiting;

@@ -46,7 +46,9 @@ pub fn bus_failure(error: &BusError) -> Failure {
     match error {
         BusError::Unreachable { .. } => failure.remedy(Remedy::CheckServer),
         BusError::Protocol { .. } => failure.remedy(Remedy::CheckServerPort),
-        BusError::Busy(_) => failure.remedy(Remedy::EndOtherProgram),
+        BusError::Busy(_) | BusError::PortBusy { .. } => failure.unchanged().remedy(Remedy::EndOtherProgram),
+        BusError::PortDenied { group, .. } => failure.unchanged().remedy(Remedy::JoinGroup { group: group.clone() }),
+        BusError::NoSerialPort(_) => failure.unchanged().remedy(Remedy::LoadSerialDriver),
         BusError::PermissionDenied { vendor, .. } => {
             failure.unchanged().remedy(Remedy::GrantAccess { vendor: *vendor })
         }

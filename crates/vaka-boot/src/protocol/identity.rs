@@ -1,5 +1,7 @@
 //! The description that a unit gives of itself.
 
+use std::path::{Path, PathBuf};
+
 use vaka_base::text;
 use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::{self, Attributes, FunctionalDescriptor, VERSION_ADDRESSED};
@@ -22,6 +24,8 @@ pub struct Identity {
     pub oddities: Vec<String>,
     /// Usable mass-storage interfaces.
     pub disks: Vec<DiskInterface>,
+    /// The serial port of the system through which the device was read, if it was.
+    pub node: Option<PathBuf>,
     /// The substitute for a missing transfer size.
     packet_size: u8,
 }
@@ -29,7 +33,7 @@ pub struct Identity {
 impl Identity {
     /// The description from the bus enumeration alone, for a device that cannot be opened.
     pub fn listed(device: &DeviceInfo) -> Self {
-        Self { facts: from_list(device), oddities: Vec::new(), disks: Vec::new(), packet_size: 0 }
+        Self { facts: from_list(device), oddities: Vec::new(), disks: Vec::new(), node: None, packet_size: 0 }
     }
 
     /// Whether the device itself was read; otherwise only the bus enumeration is known.
@@ -97,7 +101,12 @@ pub fn id_of(device: &DeviceInfo) -> UsbId {
 
 /// The facts that the bus lists of a device, without opening it.
 pub fn from_list(device: &DeviceInfo) -> UnitFacts {
-    UnitFacts::listed(id_of(device), ReleaseNumber(device.release))
+    let text = |found: &Option<String>| found.as_deref().map(text::sanitize).filter(|found| !found.trim().is_empty());
+    UnitFacts {
+        product: text(&device.product_text),
+        serial: text(&device.serial),
+        ..UnitFacts::listed(id_of(device), ReleaseNumber(device.release))
+    }
 }
 
 /// Reads descriptors and strings of an open device. Changes nothing in it.
@@ -134,6 +143,7 @@ pub fn identify(device: &mut dyn UsbDevice, clock: &dyn Clock) -> Result<Identit
         },
         oddities,
         disks: disks(&configuration),
+        node: device.node().map(Path::to_owned),
         packet_size: descriptor.max_packet_0,
     })
 }

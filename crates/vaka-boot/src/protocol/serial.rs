@@ -1,6 +1,5 @@
 //! A unit's serial port, by the CDC-ACM class, spoken to without the system's driver.
 
-use std::path::Path;
 use std::time::Duration;
 
 use vaka_base::text;
@@ -8,8 +7,6 @@ use vaka_dialect::LineSetting;
 use vaka_usb::counting::CountingDevice;
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Patience};
-#[cfg(target_os = "linux")]
-use vaka_usb::system_port::SystemPort;
 use vaka_usb::{EndpointInfo, MAX_PIPE_TRANSFER, Setup, SystemClock, TransferError, UsbDevice};
 
 use crate::context::Context;
@@ -26,6 +23,9 @@ const SEND_BREAK: u8 = 0x23;
 /// Interface classes. Source: the list of class codes by usb.org.
 const CLASS_COMMUNICATION: u8 = 0x02;
 const CLASS_CDC_DATA: u8 = 0x0A;
+
+/// Bytes that are read at once. Chosen by us: eight packets of a full-speed unit.
+const MOST_READ: usize = 512;
 
 /// Maximum length of a line; longer lines are split. Chosen by us.
 const MOST_LINE: usize = 4096;
@@ -51,12 +51,7 @@ impl SerialPort {
         configuration: &Configuration,
         number: Option<u8>,
     ) -> Result<Option<Self>, SessionError> {
-        let both = |i: &Interface| i.bulk(false).zip(i.bulk(true));
-        let is_data = |i: &&Interface| {
-            i.class == CLASS_CDC_DATA && both(i).is_some() && number.is_none_or(|number| i.number == number)
-        };
-        let Some(data) = configuration.interfaces.iter().find(is_data) else { return Ok(None) };
-        let Some((write_endpoint, read_endpoint)) = both(data) else { return Ok(None) };
+        let Some((data, write_endpoint, read_endpoint)) = data_of(configuration, number) else { return Ok(None) };
         let control = control_of(configuration, data.number);
         if let Some(control) = control {
             device.claim(control, 0)?;
@@ -64,6 +59,11 @@ impl SerialPort {
         device.claim(data.number, data.alternate)?;
         let control = control.unwrap_or(data.number);
         Ok(Some(Self { device, read_endpoint, write_endpoint, control, dtr: false, rts: false }))
+    }
+
+    /// Whether a unit describes such a port: the data interface `number`, or any.
+    pub(crate) fn is_in(configuration: &Configuration, number: Option<u8>) -> bool {
+        data_of(configuration, number).is_some()
     }
 
     /// Sets speed and format of the line. A unit without a physical line may reject it.
@@ -110,6 +110,13 @@ pub(crate) fn round_up_to_packets(pipe: EndpointInfo, wanted: usize) -> usize {
     (wanted / packet).max(1).min(MAX_PIPE_TRANSFER / packet) * packet
 }
 
+/// The data interface `number`, or the first one, with its endpoints to and from the unit.
+fn data_of(configuration: &Configuration, number: Option<u8>) -> Option<(&Interface, EndpointInfo, EndpointInfo)> {
+    let is_data = |i: &&Interface| i.class == CLASS_CDC_DATA && number.is_none_or(|number| i.number == number);
+    let with_pipes = |i| Some((i, Interface::bulk(i, false)?, Interface::bulk(i, true)?));
+    configuration.interfaces.iter().filter(is_data).find_map(with_pipes)
+}
+
 /// The communication interface of a data interface: by the union descriptor, else the first one.
 /// Source: CDC 1.2, table 16.
 fn control_of(configuration: &Configuration, data: u8) -> Option<u8> {
@@ -135,83 +142,24 @@ fn tolerant(done: Result<(), TransferError>) -> Result<(), SessionError> {
 
 /// Reads lines that an application prints on its serial port.
 pub struct LineReader {
-    port: PortBackend,
+    port: SerialPort,
     pending: Vec<u8>,
-}
-
-/// The way to a port.
-enum PortBackend {
-    /// The unit's own interfaces, claimed from the system's driver.
-    Usb(SerialPort),
-    /// The port that the system's driver created.
-    #[cfg(target_os = "linux")]
-    System(SystemPort),
-}
-
-impl PortBackend {
-    fn send(&mut self, bytes: &[u8]) -> Result<(), SessionError> {
-        match self {
-            Self::Usb(port) => port.send(bytes, REQUEST_TIMEOUT),
-            #[cfg(target_os = "linux")]
-            Self::System(port) => port.send(bytes).map_err(|error| from_system(&error)),
-        }
-    }
-
-    fn receive(&mut self, within: Duration) -> Result<Vec<u8>, SessionError> {
-        match self {
-            Self::Usb(port) => port.receive(512, within),
-            #[cfg(target_os = "linux")]
-            Self::System(port) => port.receive(within).map_err(|error| from_system(&error)),
-        }
-    }
-}
-
-/// An error of the system's port.
-#[cfg(target_os = "linux")]
-fn from_system(error: &std::io::Error) -> SessionError {
-    use std::io::ErrorKind;
-    match error.kind() {
-        ErrorKind::ResourceBusy => SessionError::Busy(String::new()),
-        ErrorKind::TimedOut => SessionError::Timeout("it does not accept data".into()),
-        ErrorKind::PermissionDenied => {
-            SessionError::ProtocolViolation(format!("this user has no permission ({error})"))
-        }
-        _ => SessionError::Disconnected,
-    }
 }
 
 impl LineReader {
     /// Opens the port of a unit, as a terminal program does: 115 200 bits per second,
-    /// eight bits, no parity, DTR set. `None` if it has no such port.
+    /// eight bits, no parity, DTR set. `interface` is that of its data, otherwise the first one. `None`
+    /// if it has no such port.
     ///
     /// # Errors
     /// Another program uses it, or the unit disconnected.
-    pub fn open(mut device: Box<dyn UsbDevice>) -> Result<Option<Self>, SessionError> {
+    pub fn open(mut device: Box<dyn UsbDevice>, interface: Option<u8>) -> Result<Option<Self>, SessionError> {
         let configuration = strings::configuration(&mut *device, &mut Patience::new(&SystemClock))?;
         let (device, _) = CountingDevice::new(device);
-        let Some(mut port) = SerialPort::open(device, &configuration, None)? else { return Ok(None) };
+        let Some(mut port) = SerialPort::open(device, &configuration, interface)? else { return Ok(None) };
         port.set_line(LineSetting { baud: 115_200, data_bits: 8, parity: 0, stop: 0 })?;
         port.signal(Some(true), Some(true))?;
-        Ok(Some(Self { port: PortBackend::Usb(port), pending: Vec::new() }))
-    }
-
-    /// Opens the port that the system created for a unit, such as `/dev/ttyACM0`.
-    ///
-    /// # Errors
-    /// Another program uses it, or the user has no access.
-    #[cfg(target_os = "linux")]
-    pub fn open_node(node: &Path) -> Result<Self, SessionError> {
-        let port = SystemPort::open(node).map_err(|error| from_system(&error))?;
-        Ok(Self { port: PortBackend::System(port), pending: Vec::new() })
-    }
-
-    /// Only Linux has such ports here.
-    ///
-    /// # Errors
-    /// Always.
-    #[cfg(not(target_os = "linux"))]
-    pub fn open_node(node: &Path) -> Result<Self, SessionError> {
-        Err(SessionError::ProtocolViolation(format!("{} is not used on this system", node.display())))
+        Ok(Some(Self { port, pending: Vec::new() }))
     }
 
     /// Sends a line, ended as terminals end one.
@@ -219,7 +167,7 @@ impl LineReader {
     /// # Errors
     /// The unit disconnected, or does not accept data.
     pub fn send(&mut self, line: &str) -> Result<(), SessionError> {
-        self.port.send(format!("{line}\r\n").as_bytes())
+        self.port.send(format!("{line}\r\n").as_bytes(), REQUEST_TIMEOUT)
     }
 
     /// The lines completed within a time; an incomplete line is kept for the next call. Control
@@ -228,7 +176,7 @@ impl LineReader {
     /// # Errors
     /// The unit left.
     pub fn lines(&mut self, within: Duration) -> Result<Vec<String>, SessionError> {
-        match self.port.receive(within) {
+        match self.port.receive(MOST_READ, within) {
             Ok(bytes) => self.pending.extend(bytes),
             // No data within the interval.
             Err(SessionError::Timeout(_)) => {}

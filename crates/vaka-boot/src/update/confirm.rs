@@ -23,6 +23,7 @@ use crate::event::Event;
 use crate::protocol::dialect;
 use crate::protocol::identity;
 use crate::protocol::serial::LineReader;
+use crate::protocol::session_error::SessionError;
 use crate::warning::{VersionPair, Warning};
 
 /// The observations after the restart.
@@ -258,7 +259,7 @@ fn check_application(
             return RestartOutcome { device: Some(device.clone()), ..RestartOutcome::not_back(words) };
         }
     };
-    let (mut facts, mut opened) = listen(expected.source, facts, opened, cx);
+    let (mut facts, mut opened) = listen((bench, device), expected.source, facts, opened, cx);
     if let Some(dialect) = &expected.sheet.after().confirm {
         match confirmed_in(dialect, bench, device, opened.take(), cx) {
             Ok(told) => facts.told = told,
@@ -291,24 +292,31 @@ fn confirmed_in(
     opened: Option<Connection>,
     cx: &mut Context<'_>,
 ) -> Result<Vec<ReportedProperty>, String> {
-    let usb = match opened.map(|opened| opened.transport) {
-        Some(OpenTransport::Device(usb)) => usb,
-        _ => bench.open(&device.location).map_err(|error| error.to_string())?,
+    let opened = match opened.map(|opened| opened.transport) {
+        Some(OpenTransport::Device(usb)) => Some(usb),
+        _ => None,
     };
+    let usb = bench.open_for(device, dialect, opened).map_err(|error| error.to_string())?;
     dialect::confirm(usb, dialect, cx).map_err(|error| error.to_string())
 }
 
 /// The application's output on its serial port, if its version is reported there. A
 /// unit of which nothing can be heard tells no version.
 fn listen(
+    (bench, device): (&Bench<'_>, &DeviceInfo),
     source: &VersionSource,
     mut facts: UnitFacts,
     opened: Option<Connection>,
     cx: &mut Context<'_>,
 ) -> (UnitFacts, Option<Connection>) {
-    let VersionSource::Line { send, after, within } = source else { return (facts, opened) };
-    let Some(OpenTransport::Device(device)) = opened.map(|opened| opened.transport) else { return (facts, None) };
-    let heard = LineReader::open(device).and_then(|port| {
+    let VersionSource::Line { send, after, within, interface } = source else { return (facts, opened) };
+    let usb = match opened.map(|opened| opened.transport) {
+        Some(OpenTransport::Device(usb)) => bench.open_serial(device, *interface, Some(usb)),
+        Some(OpenTransport::Disk(_) | OpenTransport::Dialect(_)) => return (facts, None),
+        Some(OpenTransport::Listed) | None => bench.open_serial(device, *interface, None),
+    };
+    let usb = usb.map_err(|error| SessionError::Transport(error.to_string()));
+    let heard = usb.and_then(|usb| LineReader::open(usb, *interface)).and_then(|port| {
         let Some(mut port) = port else { return Ok(Vec::new()) };
         if let Some(line) = send {
             port.send(line)?;

@@ -2,6 +2,7 @@
 
 use std::cell::OnceCell;
 
+use vaka_base::text;
 use vaka_base::version::Version;
 use vaka_core::event::{RestartState, StepName, milliseconds};
 use vaka_core::matching::Phase;
@@ -203,6 +204,7 @@ impl<'a> UpdateRun<'a, '_> {
             unit.bootloader_serial.clone_from(&identity.facts.serial);
         }
         let report = &mut self.progress.report;
+        report.through = identity.node.as_ref().map(|node| text::sanitize(&node.to_string_lossy()));
         if report.serial.is_none() {
             report.serial.clone_from(&identity.facts.serial);
         }

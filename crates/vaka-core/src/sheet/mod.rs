@@ -27,7 +27,8 @@ pub use ids::Ids;
 pub use manual_step::{BusEvent, ManualStep, MistakeHints, Undo, UndoOrderError, UndoPhase, undo_order, undone};
 pub use model::{
     AmbiguousLabel, Application, Companion, ExpectedDevice, Fact, HAND_OVER, ImageRules, LabelLocation, Mark, Part,
-    Product, ReportedFlash, Sheet, SheetError, SheetErrors, Slots, Stage, Variant, VariantId, VersionSource,
+    Product, ReportedFlash, SerialPortUse, Sheet, SheetError, SheetErrors, Slots, Stage, Variant, VariantId,
+    VersionSource,
 };
 #[cfg(feature = "schema")]
 pub(crate) use raw::schema::product_sheet;

@@ -3,7 +3,7 @@
 use crate::sheet::ids::Ids;
 use crate::sheet::region::Region;
 use crate::sheet::region_table::RegionTable;
-use crate::sheet::route::{FileTarget, Route, UpdateMedium};
+use crate::sheet::route::{EntryStep, FileTarget, Route, UpdateMedium};
 use crate::sheet::signs::{DescriptorPattern, SignKind};
 use std::collections::BTreeMap;
 use std::fmt;
@@ -18,7 +18,7 @@ use crate::unit::{PropertyValue, UnitFacts, UsbId};
 use crate::volume;
 use vaka_base::size;
 use vaka_base::version::{ReleaseNumber, Version};
-use vaka_dialect::Dialect;
+use vaka_dialect::{Carrier, Dialect};
 use vaka_image::address::{Address, Span};
 use vaka_image::completeness::{ChecksumField, LengthField};
 use vaka_image::vectors::VectorKind;
@@ -65,6 +65,21 @@ pub struct Product {
     /// Whether a unit has the same serial number in application and update mode, so that the
     /// number identifies it across modes.
     pub stable_serial: bool,
+    /// The way to its serial ports.
+    pub port: SerialPortUse,
+}
+
+/// The way to the serial ports of a unit.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum SerialPortUse {
+    /// Its own interfaces if they are those of CDC-ACM and the user may use them, otherwise the port that
+    /// the system made.
+    #[default]
+    Any,
+    /// The port that the system made.
+    System,
 }
 
 /// A label that does not determine the variant.
@@ -128,6 +143,8 @@ pub enum VersionSource {
         after: String,
         /// Time limit.
         within: Duration,
+        /// bInterfaceNumber of the port's data; the first port without it.
+        interface: Option<u8>,
     },
     /// A value that the application reports when it confirms in a dialect.
     Told {
@@ -548,6 +565,19 @@ impl Sheet {
         };
         let tells = |variant: &Variant| self.version_source(variant).of_booted(unit).is_some();
         self.variants.iter().any(|variant| is_route(variant) || tells(variant))
+    }
+
+    /// Whether its units are spoken to on a serial port: in a dialect, or for their version.
+    pub fn has_serial_port(&self) -> bool {
+        let is_serial = |dialect: &Dialect| matches!(dialect.carrier, Carrier::Serial(_));
+        let is_line = |source: &VersionSource| matches!(source, VersionSource::Line { .. });
+        let mut routes = self.variants.iter().flat_map(|variant| &variant.routes);
+        let by_entry = |route: &Route| route.entry.iter().filter_map(EntryStep::dialect).any(is_serial);
+        let by_route = |route: &Route| route.kind.dialect().is_some_and(|kind| is_serial(&kind.dialect));
+        let mut versions = self.parts.iter().map(|part| &part.version).chain([&self.application.version]);
+        self.application.confirm.as_deref().is_some_and(is_serial)
+            || versions.any(is_line)
+            || routes.any(|route| by_route(route) || by_entry(route))
     }
 
     /// The UF2 families of all routes.

@@ -177,6 +177,7 @@ impl Checker<'_> {
             ambiguous_labels: ambiguous_labels.collect::<Checked<_>>()?,
             companions: raw.companions.iter().map(companion).collect::<Checked<_>>()?,
             stable_serial: raw.stable_serial.unwrap_or(false),
+            port: raw.port,
         })
     }
 
@@ -337,6 +338,7 @@ impl Checker<'_> {
                     send: line.send.as_ref().map(|text| self.words("send", &at(text))).transpose()?,
                     after: self.words("line", &at(&line.line))?,
                     within: within.unwrap_or(std::time::Duration::from_secs(5)),
+                    interface: line.interface,
                 }
             }
         })

@@ -14,6 +14,7 @@ use vaka_image::wrapper::ChecksumKind;
 
 use crate::sheet::ids::Ids;
 use crate::sheet::manual_step::{BusEvent, UndoPhase};
+use crate::sheet::model::SerialPortUse;
 use crate::sheet::route::{ExitMethod, WriteOrder};
 
 /// A value with its position in the file.
@@ -72,6 +73,9 @@ pub(super) struct RawProduct {
     pub(super) companions: Vec<RawCompanion>,
     /// The serial number is the same in application and update mode.
     pub(super) stable_serial: Option<bool>,
+    /// The way to its serial ports.
+    #[serde(default)]
+    pub(super) port: SerialPortUse,
 }
 
 #[derive(Deserialize)]
@@ -207,6 +211,8 @@ pub(super) struct RawVersionLine {
     pub(super) line: String,
     pub(super) send: Option<String>,
     pub(super) within: Option<String>,
+    /// bInterfaceNumber of the port's data, if there are several ports.
+    pub(super) interface: Option<u8>,
 }
 
 #[derive(Deserialize)]

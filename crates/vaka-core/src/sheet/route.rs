@@ -327,6 +327,16 @@ pub enum EntryStep {
     Signal(Signal),
 }
 
+impl EntryStep {
+    /// The dialect of a signal, if it is one in a dialect.
+    pub fn dialect(&self) -> Option<&Dialect> {
+        match self {
+            Self::Signal(Signal::Dialect { dialect }) => Some(dialect),
+            Self::Signal(_) | Self::Manual(_) => None,
+        }
+    }
+}
+
 /// A signal with which the host brings a unit into update mode.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

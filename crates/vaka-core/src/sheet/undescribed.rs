@@ -3,7 +3,9 @@
 use thiserror::Error;
 
 use crate::memory::{Access, SectorMap, Zone};
-use crate::sheet::model::{Application, ExpectedDevice, ImageRules, Product, Sheet, Variant, VariantId, VersionSource};
+use crate::sheet::model::{
+    Application, ExpectedDevice, ImageRules, Product, SerialPortUse, Sheet, Variant, VariantId, VersionSource,
+};
 use crate::sheet::region::Region;
 use crate::sheet::route::{ExitMethod, Route, RouteKind, UpdateMedium, VolumeRoute};
 use crate::sheet::signs::DescriptorPattern;
@@ -82,6 +84,7 @@ impl Sheet {
                 ambiguous_labels: Vec::new(),
                 companions: Vec::new(),
                 stable_serial: false,
+                port: SerialPortUse::default(),
             },
             application: Application {
                 confirm: None,

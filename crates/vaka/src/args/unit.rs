@@ -31,6 +31,9 @@ pub struct Console {
     /// Also write the output into this new file
     #[arg(long, value_name = "FILE")]
     pub record: Option<PathBuf>,
+    /// USB interface with the data of the serial port, if the unit has several ports
+    #[arg(long, value_name = "NUMBER")]
+    pub interface: Option<u8>,
 }
 
 /// A range of memory.

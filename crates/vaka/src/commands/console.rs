@@ -108,27 +108,20 @@ enum NoPort {
     Failed(FailureText),
 }
 
-/// The port of a unit, and the name of the system's port if that is used: the user may have
-/// access to it and not to the USB device.
-fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, String)>, NoPort> {
+/// The port of a unit with the data on `interface`, and the name of the system's port if that is used.
+fn port(bench: &Bench<'_>, unit: &DeviceInfo, interface: Option<u8>) -> Result<Option<(LineReader, String)>, NoPort> {
     let place = bench.place(&unit.location);
     let unusable = |error: SessionError| match error {
         SessionError::Disconnected => NoPort::Left,
         SessionError::Busy(by) => NoPort::Failed(vaka_messages::failure(&held(&place, &by))),
         error => NoPort::Failed(CommandError::Port { place: place.clone(), error }.text()),
     };
-    match bench.open(&unit.location) {
-        Ok(device) => Ok(LineReader::open(device).map_err(unusable)?.map(|port| (port, String::new()))),
-        Err(BusError::NotFound(_)) => Err(NoPort::Left),
-        Err(error @ BusError::PermissionDenied { .. }) => {
-            let nodes = bench.bus(&unit.location).map(|bus| bus.nodes(&unit.location.port)).unwrap_or_default();
-            let node = nodes.into_iter().find(|node| node.to_string_lossy().contains("/tty"));
-            let node = node.ok_or_else(|| NoPort::Failed(vaka_messages::failure(&bus_failure(&error))))?;
-            let through = format!(" through {}", node.display());
-            Ok(Some((LineReader::open_node(&node).map_err(unusable)?, through)))
-        }
-        Err(error) => Err(NoPort::Failed(vaka_messages::failure(&bus_failure(&error)))),
-    }
+    let device = bench.open_serial(unit, interface, None).map_err(|error| match error {
+        BusError::NotFound(_) => NoPort::Left,
+        error => NoPort::Failed(vaka_messages::failure(&bus_failure(&error))),
+    })?;
+    let through = device.node().map(|node| format!(" through {}", node.display())).unwrap_or_default();
+    Ok(LineReader::open(device, interface).map_err(unusable)?.map(|port| (port, through)))
 }
 
 /// Input and output of a console.
@@ -157,7 +150,7 @@ impl<'a> ConsoleSession<'a> {
     /// Listens until the port must be released.
     fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, cx: &Context<'_>) -> Result<End, CliError> {
         let place = bench.place(&unit.location);
-        let mut port = match port(bench, unit) {
+        let mut port = match port(bench, unit, self.args.interface) {
             Ok(Some(port)) => port,
             // In update mode it may have no port; its application returns.
             Ok(None) if unit_event::seen(bench, unit).mode == Mode::Update => return Ok(self.wait(cx)),

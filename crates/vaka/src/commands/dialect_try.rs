@@ -45,10 +45,11 @@ pub fn run(file: &Path, steps: &[String], common: &Common, setting: &OutputOptio
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
     let _held = bench.hold(&device.location, &mut cx)?;
-    let usb = bench.open(&device.location).map_err(|error| bus_failure(&error))?;
+    let usb = bench.open_for(&device, &dialect, None).map_err(|error| bus_failure(&error))?;
+    let serial = bench.serial_access(&device, &dialect);
     let bus = bench.bus(&device.location).ok_or_else(|| CliError::internal("the unit's bus is gone"))?.clone();
     let place = bench.place(&device.location);
-    let opened = Interpreter::open(usb, dialect.clone(), Some(Reconnect { bus, device }), &mut cx);
+    let opened = Interpreter::open(usb, dialect.clone(), Some(Reconnect { bus, device, serial }), &mut cx);
     let mut talk = opened.map_err(|error| failed(&place, &error))?;
     talk.supply(Some(secrets::source(common)));
     if let Some((_, given)) = described {

@@ -1,6 +1,6 @@
 //! `vaka setup`: system integration.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use serde_json::Value;
@@ -87,13 +87,27 @@ fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
     Ok(ExitCode::Done)
 }
 
+/// Rules for the serial ports of a unit: access as for the unit, and ModemManager leaves them alone.
+/// Source: ModemManager's documentation of its udev tags.
+fn port_rules(vendor: &str, product: &str) -> String {
+    let ids =
+        |attributes: &str| format!("{attributes}{{idVendor}}==\"{vendor}\", {attributes}{{idProduct}}==\"{product}\"");
+    format!(
+        "SUBSYSTEM==\"tty\", {}, MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\"\nSUBSYSTEM==\"usb\", {}, ENV{{ID_MM_DEVICE_IGNORE}}=\"1\"\n",
+        ids("ATTRS"),
+        ids("ATTR")
+    )
+}
+
 /// udev rules for the units of these sheets only: they grant access to the user at the machine
 /// and to the group plugdev. Source: udev(7).
 fn rules(sheets: &[Sheet]) -> String {
     let mut lines: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    let mut with_port: BTreeSet<String> = BTreeSet::new();
     for sheet in sheets {
         for (ids, what) in environment::all_ids(sheet) {
             for pattern in environment::patterns(ids) {
+                with_port.extend(sheet.has_serial_port().then(|| pattern.clone()));
                 let names = lines.entry(pattern).or_default();
                 let name = text::visible(&format!("{}, {what}", sheet.product.name));
                 if !names.contains(&name) {
@@ -111,6 +125,9 @@ fn rules(sheets: &[Sheet]) -> String {
             "\n# {}\nSUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"{vendor}\", ATTR{{idProduct}}==\"{product}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\"\n",
             names.join("; ")
         );
+        if with_port.contains(&pattern) {
+            text += &port_rules(vendor, product);
+        }
     }
     text
 }

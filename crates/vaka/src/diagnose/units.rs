@@ -66,6 +66,7 @@ fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
         && let Some(used) = system::device(&device.location.port)
     {
         found.extend(rights(&about, device, &used));
+        found.extend(serial_ports(bench, &about, device, &used));
         found.extend(taken(&about, &used));
         found.extend(power(&about, &used));
     }
@@ -110,6 +111,36 @@ fn rights(about: &str, device: &DeviceInfo, used: &DeviceUse) -> Option<Finding>
                 ),
             };
             Some(Finding::problem("rights", about, says).remedy(remedy))
+        }
+    }
+}
+
+/// Checks the user's access to the serial ports of a unit that is spoken to on one.
+fn serial_ports(bench: &Bench<'_>, about: &str, device: &DeviceInfo, used: &DeviceUse) -> Vec<Finding> {
+    let is_spoken_to =
+        bench.recognise(device).is_some_and(|known| known.sheets.iter().any(|one| one.has_serial_port()));
+    let ports = used.interfaces.iter().flat_map(|interface| &interface.serial_ports);
+    let ports = ports.filter(|_| is_spoken_to);
+    ports.map(|node| serial_port(about, &node.display().to_string(), &system::port_access(node))).collect()
+}
+
+fn serial_port(about: &str, node: &str, access: &Access) -> Finding {
+    match access {
+        Access::Granted => Finding::ok("serial", about, format!("this user may use its serial port {node}")),
+        Access::Denied { group, mode, .. } => {
+            let group = rules::group(*group);
+            let says = format!(
+                "this user may not use its serial port {node}, which belongs to group {group}, mode {mode:04o}"
+            );
+            // With rights to the USB device the port is not needed.
+            Finding::note("serial", about, says).remedy(format!(
+                "Needed only without rights to the USB device, or for a bridge chip: sudo usermod -aG {group} \"$USER\", then log in again."
+            ))
+        }
+        Access::NoNode => Finding::note("serial", about, format!("{node} is missing"))
+            .remedy("In a container, pass the serial port into it."),
+        Access::Failed(why) => {
+            Finding::note("serial", about, format!("{node}: {why}")).remedy("Unplug the unit and plug it in again.")
         }
     }
 }

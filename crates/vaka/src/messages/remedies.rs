@@ -63,6 +63,10 @@ fn remedy(remedy: &Remedy) -> String {
         R::EndOtherProgram => "End that program, then run the same command again.",
         R::GetAccess => "Give this user access to it, or end the program that uses it, and run the same command.",
         R::GrantAccess { vendor } => return grant_access(*vendor),
+        R::JoinGroup { group } => return join_group(group.as_deref()),
+        R::LoadSerialDriver => {
+            "Load the system's driver for its serial port (the maker of the bridge chip names it); 'vaka diagnose' lists the driver of each interface."
+        }
         R::CheckUsbAccess => "Check that this user can read /sys/bus/usb, or name a server: --bus usbip://HOST[:PORT].",
 
         R::TraceFrames => "Run it again with --trace FILE; 'vaka dialect trace' then shows each frame, field by field.",
@@ -214,6 +218,15 @@ fn grant_access(vendor: u16) -> String {
         "As root, add this line to /etc/udev/rules.d/70-vaka.rules and replug the unit ('vaka setup rules' creates such lines for all units in your product sheets):\n  \
          SUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"{vendor:04x}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\""
     )
+}
+
+fn join_group(group: Option<&str>) -> String {
+    match group {
+        Some(group) => format!(
+            "The group {group} may use it: sudo usermod -aG {group} \"$USER\", then log in again ('vaka help serial')."
+        ),
+        None => "Give this user access to the port, for example by a udev rule ('vaka help serial').".to_owned(),
+    }
 }
 
 fn check_unit_is_there(steps: &[String]) -> String {

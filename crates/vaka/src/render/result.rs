@@ -52,6 +52,9 @@ fn updated(report: &Report, detail: Detail) {
         RestartState::NotRestarted => "not restarted",
     };
     out!("  after      {after}");
+    if let Some(node) = &report.through {
+        out!("  through    {node}, the system's serial port of the unit");
+    }
     if detail == Detail::Full {
         transfers(report);
         times(report);

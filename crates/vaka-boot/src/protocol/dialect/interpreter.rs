@@ -9,9 +9,10 @@ use vaka_dialect::{
     Bindings, Callee, Dialect, EvaluationError, Expression, FieldView, MOST_RANDOM, Name, OperationName, Step, Target,
     Time, Value,
 };
-use vaka_usb::{Bus, DeviceInfo, HotplugEvent, PolledWatch, Setup, UsbDevice};
+use vaka_usb::{Bus, BusError, DeviceInfo, HotplugEvent, PolledWatch, Setup, UsbDevice};
 
 use super::transport::CarrierTransport;
+use crate::bench::serial_access::SerialAccess;
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 use crate::secrets::SecretSource;
@@ -68,6 +69,19 @@ pub struct Reconnect {
     pub bus: Arc<dyn Bus>,
     /// The unit as last enumerated.
     pub device: DeviceInfo,
+    /// The way to its serial port, if the dialect uses one.
+    pub serial: Option<SerialAccess>,
+}
+
+impl Reconnect {
+    /// Opens the unit.
+    fn open(&self, device: &DeviceInfo) -> Result<Box<dyn UsbDevice>, BusError> {
+        let port = &device.location.port;
+        match self.serial {
+            Some(serial) => serial.open(&*self.bus, port, None),
+            None => self.bus.open(port),
+        }
+    }
 }
 
 /// One transferred frame, for a watcher.
@@ -597,7 +611,7 @@ impl Interpreter {
             return Err(SessionError::ProtocolViolation("it disconnects, and its port is not known".into()));
         };
         self.wire.wait_for_disconnect(until.saturating_sub(cx.now()));
-        let link = |error: vaka_usb::BusError| SessionError::Transport(error.to_string());
+        let link = |error: BusError| SessionError::Transport(error.to_string());
         let mut watch = PolledWatch::from_nothing(&*reopen.bus, cx.clock());
         loop {
             let left = until.saturating_sub(cx.now());
@@ -613,7 +627,7 @@ impl Interpreter {
                 }
             });
             if let Some(device) = back {
-                let usb = reopen.bus.open(&device.location.port).map_err(link)?;
+                let usb = reopen.open(&device).map_err(link)?;
                 self.transfers_before += self.wire.transfers();
                 self.wire = CarrierTransport::open(usb, &self.dialect().clone(), cx)?;
                 self.buffer.clear();
