@@ -46,7 +46,7 @@ fn once(sheet: &Sheet, file: &[u8], label: &str, id: UsbId) -> Duration {
         scope.spawn(|| {
             let sheets = [sheet.clone()];
             let bench = Bench::new(vec![bus], &sheets);
-            let unit = Some(Selector::Id(id));
+            let unit = Some(Selector::Id(id.into()));
             let label = Some(label.to_owned());
             let request = Request { unit, label, wait: Duration::from_secs(60), ..Request::new(file) };
             update::run(&bench, &request, &mut Unattended, &mut Context::new(&SystemClock, &mut |_| {}, &stop));

@@ -12,8 +12,8 @@ use vaka_core::matching::Evidence;
 use vaka_core::plan::PlanError;
 use vaka_core::release::ImageError;
 use vaka_core::sheet::{SynthesisError, VariantId};
+use vaka_core::unit::DeviceId;
 use vaka_core::unit::PropertyValue;
-use vaka_core::unit::UsbId;
 use vaka_core::unit_state::UnitState;
 use vaka_image::ReadError;
 use vaka_image::address::{Address, Span};
@@ -163,7 +163,7 @@ pub enum PortEvent {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OtherDevice {
     /// The ids of the device.
-    pub id: UsbId,
+    pub id: DeviceId,
     /// The identification of the device.
     pub known: KnownAs,
     /// The expected ids or mode.
@@ -343,7 +343,7 @@ pub enum FailureKind {
     ReturnedUnknown,
 
     /// The sheets of a unit share its ids.
-    SharedIds { products: Vec<String>, id: UsbId },
+    SharedIds { products: Vec<String>, id: DeviceId },
     /// No variant has this id or label.
     NoSuchLabel { text: String },
     /// Several products have a variant with this label.
@@ -383,9 +383,9 @@ pub enum FailureKind {
     /// The unit has no sheet, and its own description is not sufficient.
     Undescribed(SynthesisError),
     /// The device has no sheet, and its application runs.
-    NoSheet { id: UsbId },
+    NoSheet { id: DeviceId },
     /// The device that the user named has no sheet.
-    NamedWithoutSheet { id: UsbId, place: String },
+    NamedWithoutSheet { id: DeviceId, place: String },
     /// A unit without a sheet reports its abilities only in DFU mode.
     PlanNeedsDfuMode,
     /// The application of a unit without a sheet runs.

@@ -13,7 +13,7 @@ use serde::Serialize;
 use crate::matching::{Evidence, Phase, Verdict};
 use crate::plan::Plan;
 use crate::sheet::{ManualStep, Undo, VariantId};
-use crate::unit::{Mode, UsbId};
+use crate::unit::{DeviceId, Mode};
 use crate::unit_state::UnitState;
 use crate::volume::VisibleFile;
 use vaka_base::version::Version;
@@ -35,7 +35,7 @@ pub enum Event<F = FailureText, W = String> {
         /// The unit's former location.
         unit: String,
         /// The unit's USB ids.
-        id: UsbId,
+        id: DeviceId,
     },
     /// The connection to a unit was lost in the middle of an attempt, which resumes if the unit
     /// returns in time.
@@ -283,7 +283,7 @@ pub struct AttachedUnit {
     /// Port path on the bus.
     pub port: String,
     /// USB ids.
-    pub id: UsbId,
+    pub id: DeviceId,
     /// Current mode.
     pub mode: Mode,
     /// Name of the product, if a sheet describes it.
@@ -753,7 +753,7 @@ pub struct ApplicationInfo {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub nodes: Vec<String>,
     /// USB ids.
-    pub id: UsbId,
+    pub id: DeviceId,
     /// Serial number.
     pub serial: Option<String>,
     /// Reported version.

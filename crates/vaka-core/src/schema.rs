@@ -8,7 +8,7 @@ pub const EVENTS: &str = include_str!("../../../docs/formats/events.schema.json"
 pub const PRODUCT_SHEET: &str = include_str!("../../../docs/formats/product-sheet.schema.json");
 
 #[cfg(feature = "schema")]
-vaka_base::text_schema!(crate::unit::UsbId, "UsbId", "^[0-9a-f]{4}:[0-9a-f]{4}$");
+vaka_base::text_schema!(crate::unit::DeviceId, "DeviceId", "^([0-9a-f]{4}:[0-9a-f]{4}|can:.+)$");
 
 /// The schemas as the types define them; a test compares them with the committed files.
 #[cfg(feature = "schema")]

@@ -69,6 +69,104 @@ impl<'de> Deserialize<'de> for UsbId {
     }
 }
 
+/// The name of the dialect in which nodes of a CAN bus answer: their kind, in place of USB ids. At most
+/// [`NodeKind::MOST`] bytes.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct NodeKind {
+    len: u8,
+    text: [u8; Self::MOST],
+}
+
+impl NodeKind {
+    /// Largest number of bytes. Chosen by us, so that an id is a small value.
+    pub const MOST: usize = 31;
+
+    /// The kind with this name; `None` if it is empty or too long.
+    pub fn new(name: &str) -> Option<Self> {
+        let mut text = [0; Self::MOST];
+        text.get_mut(..name.len())?.copy_from_slice(name.as_bytes());
+        u8::try_from(name.len()).ok().filter(|len| *len > 0).map(|len| Self { len, text })
+    }
+
+    /// The name.
+    pub fn as_str(&self) -> &str {
+        std::str::from_utf8(&self.text[..self.len.into()]).unwrap_or_default()
+    }
+}
+
+/// The kind of a device on its bus.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum DeviceId {
+    /// A USB device, shown as `1209:0002`.
+    Usb(UsbId),
+    /// A node of a CAN bus, shown as `can:turnstone`.
+    Node(NodeKind),
+}
+
+impl DeviceId {
+    /// What comes before the name of a kind of nodes.
+    pub const NODE: &str = "can:";
+
+    /// The USB ids of a USB device.
+    pub fn usb(self) -> Option<UsbId> {
+        match self {
+            Self::Usb(id) => Some(id),
+            Self::Node(_) => None,
+        }
+    }
+}
+
+impl From<UsbId> for DeviceId {
+    fn from(id: UsbId) -> Self {
+        Self::Usb(id)
+    }
+}
+
+/// Reads `1209:0002` or `can:turnstone`.
+impl FromStr for DeviceId {
+    type Err = ParseError;
+
+    fn from_str(text: &str) -> Result<Self, ParseError> {
+        match text.strip_prefix(Self::NODE) {
+            Some(name) => NodeKind::new(name).map(Self::Node).ok_or_else(|| {
+                ParseError::new(format!(
+                    "a kind of nodes has 1 to {} characters after '{}'",
+                    NodeKind::MOST,
+                    Self::NODE
+                ))
+            }),
+            None => text.parse().map(Self::Usb),
+        }
+    }
+}
+
+impl fmt::Display for DeviceId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Usb(id) => id.fmt(f),
+            Self::Node(kind) => write!(f, "{}{}", Self::NODE, kind.as_str()),
+        }
+    }
+}
+
+impl fmt::Debug for DeviceId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+impl Serialize for DeviceId {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for DeviceId {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(de::Error::custom)
+    }
+}
+
 /// The current mode of a unit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -95,8 +193,8 @@ impl fmt::Display for Mode {
 /// The description that a unit gives on the bus. Texts are sanitized and never empty.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct UnitFacts {
-    /// USB ids.
-    pub id: UsbId,
+    /// USB ids, or the kind of a node.
+    pub id: DeviceId,
     /// bcdDevice.
     pub release: ReleaseNumber,
     /// iManufacturer.
@@ -265,7 +363,7 @@ impl fmt::Display for MemoryChoice {
 
 impl UnitFacts {
     /// A unit of which only the ids from the bus enumeration are known.
-    pub fn listed(id: UsbId, release: ReleaseNumber) -> Self {
+    pub fn listed(id: DeviceId, release: ReleaseNumber) -> Self {
         Self {
             id,
             release,
@@ -324,7 +422,7 @@ mod tests {
             functional: None,
         };
         let unit = UnitFacts {
-            id: UsbId { vendor: 1, product: 2 },
+            id: UsbId { vendor: 1, product: 2 }.into(),
             release: ReleaseNumber(0),
             maker: None,
             product: None,

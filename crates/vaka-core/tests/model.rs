@@ -6,7 +6,7 @@ use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
 use vaka_core::memory::Access;
 use vaka_core::sheet::{Ids, Route, Sheet};
-use vaka_core::unit::{DfuAlternate, DfuFacts, MemoryChoice, UnitFacts, UsbId};
+use vaka_core::unit::{DeviceId, DfuAlternate, DfuFacts, MemoryChoice, UnitFacts, UsbId};
 use vaka_core::volume::{VisibleFile, VolumeFacts};
 use vaka_dialect::Value;
 use vaka_testkit::demo;
@@ -29,10 +29,10 @@ fn ids_print_as_they_are_written() {
     let id = |vendor, product| UsbId { vendor, product };
     for (id, is) in [(id(0x1209, 1), true), (id(0x120A, 0x42), true), (id(0x1209, 0x42), false), (id(0x120A, 1), false)]
     {
-        assert_eq!(list.is(id), is, "{id}");
+        assert_eq!(list.is(id.into()), is, "{id}");
     }
     assert_eq!(list.each().collect::<Vec<_>>(), [Some(id(0x1209, 1)), None]);
-    assert_eq!(Ids::from(id(0x1209, 1)), "1209:1".parse().unwrap());
+    assert_eq!(Ids::from(DeviceId::from(id(0x1209, 1))), "1209:1".parse().unwrap());
 }
 
 #[test]
@@ -70,7 +70,7 @@ fn unit(interfaces: &[(bool, u8, &str)]) -> UnitFacts {
         alternates: vec![DfuAlternate { number: 0, name: Some((*name).into()), layout: None }],
         functional: FunctionalDescriptor::parse(&[9, 0x21, 0x0B, 0xFF, 0, 0, 4, *version, 1]),
     };
-    let listed = UnitFacts::listed(UsbId { vendor: 0x1209, product: 1 }, ReleaseNumber(0x0100));
+    let listed = UnitFacts::listed(UsbId { vendor: 0x1209, product: 1 }.into(), ReleaseNumber(0x0100));
     UnitFacts { dfu: (0..).zip(interfaces).map(interface).collect(), ..listed }
 }
 

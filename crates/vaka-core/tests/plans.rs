@@ -320,7 +320,7 @@ fn approved(sheet: &Sheet, variant: &Variant) -> vaka_core::matching::Approval {
     let alternate = DfuAlternate { number: 0, name: None, layout };
     let dfu = DfuFacts { interface: 0, in_dfu_mode: true, alternates: vec![alternate], functional: None };
     let unit = UnitFacts {
-        id: UsbId { vendor: 0x1209, product: 2 },
+        id: UsbId { vendor: 0x1209, product: 2 }.into(),
         release: vaka_base::version::ReleaseNumber(0x0100),
         maker: None,
         product: None,

@@ -7,7 +7,7 @@ use vaka_base::version::Version;
 use vaka_core::matching::image_version;
 use vaka_core::schema;
 use vaka_core::sheet::{Fact, Sheet, SheetError, TableEntry, UndoPhase, VersionSource, undone};
-use vaka_core::unit::{UnitFacts, UsbId};
+use vaka_core::unit::{DeviceId, UnitFacts, UsbId};
 use vaka_image::Image;
 use vaka_image::address::Address;
 use vaka_image::completeness::IntForm;
@@ -30,7 +30,7 @@ fn the_demo_sheet_says_what_the_demo_world_is() {
     assert_eq!(r2.flash.to_string(), "40 sectors of 6 KiB at 0x0A00_0000");
     assert_eq!(r1.image.region.span.to_string(), "0x0A00_2400..0x0A02_3400");
     assert_eq!(r2.image.region.span.to_string(), "0x0A00_3000..0x0A03_A800");
-    assert_eq!(sheet.variants_with_route(UsbId { vendor: 0x1209, product: 2 }).count(), 2);
+    assert_eq!(sheet.variants_with_route(UsbId { vendor: 0x1209, product: 2 }.into()).count(), 2);
     assert_eq!(sheet.variant_by_label(" ski-tern  R2 ").unwrap().id, r2.id);
     assert!(sheet.variant_by_label("SKI-TERN").is_none());
 }
@@ -339,7 +339,7 @@ writes = ["bootloader"]
 #[test]
 fn a_full_sheet_is_read_as_it_is_meant() {
     let sheet = parse(FULL).unwrap();
-    let id = |text: &str| text.parse::<UsbId>().unwrap();
+    let id = |text: &str| text.parse::<DeviceId>().unwrap();
     let a = sheet.variant("a").unwrap();
     assert!(sheet.runs(id("1209:00f7")) && !sheet.runs(id("1209:00e3")));
     assert_eq!(a.routes.len(), 1);
@@ -478,8 +478,9 @@ fn a_unit_is_past_a_stage_by_what_it_shows() {
         FULL.replacen("replaces_bootloader = true\n", "replaces_bootloader = true\nimplied_by = \"2.0.0\"\n", 1);
     let implied =
         implied.replacen("version = { string = \"product\", after = \"v\" }", "version = \"release-number\"", 1);
-    let unit =
-        |product: u16, release: u16| UnitFacts::listed(UsbId { vendor: 0x1209, product }, ReleaseNumber(release));
+    let unit = |product: u16, release: u16| {
+        UnitFacts::listed(UsbId { vendor: 0x1209, product }.into(), ReleaseNumber(release))
+    };
     // (the sheet, what the unit shows, what the stage would write, whether it is past)
     let cases = [
         (FULL, unit(0xE3, 0x0110), Some("1.1.0"), true),

@@ -38,7 +38,7 @@ fn image(name: &str, at: Option<u64>) -> Image {
 
 /// A unit with these ids that reports nothing else.
 fn unit(product: u16) -> UnitFacts {
-    UnitFacts::listed(UsbId { vendor: 0x1209, product }, ReleaseNumber(0x0140))
+    UnitFacts::listed(UsbId { vendor: 0x1209, product }.into(), ReleaseNumber(0x0140))
 }
 
 fn telling(product: u16, told: &[(&str, i128)]) -> UnitFacts {

@@ -64,6 +64,7 @@ fn info(listed: DeviceListing) -> DeviceInfo {
         interfaces: listed.classes.into_iter().map(interface).collect(),
         product_text: None,
         serial: None,
+        node: None,
     }
 }
 

@@ -72,6 +72,19 @@ pub struct DeviceInfo {
     pub product_text: Option<String>,
     /// The serial number, if the system read it before.
     pub serial: Option<String>,
+    /// The node of a CAN bus, if it is one and no USB device.
+    pub node: Option<NodeInfo>,
+}
+
+/// A node of a CAN bus.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NodeInfo {
+    /// The name of the dialect in which it answers.
+    pub kind: String,
+    /// Names and values that it reported, for display.
+    pub told: Vec<(String, String)>,
+    /// The number of nodes that answer with its unique id; more than one is a conflict.
+    pub answers: usize,
 }
 
 /// Why a bus or a device on it cannot be used.

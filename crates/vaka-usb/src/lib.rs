@@ -28,6 +28,8 @@ pub mod trace;
 pub mod trace_format;
 pub mod usbip;
 
-pub use bus::{Bus, BusError, DeviceInfo, HotplugEvent, InterfaceClass, Location, PolledWatch, SerialNode, Speed};
+pub use bus::{
+    Bus, BusError, DeviceInfo, HotplugEvent, InterfaceClass, Location, NodeInfo, PolledWatch, SerialNode, Speed,
+};
 pub use clock::{Clock, SystemClock};
 pub use device::{EndpointInfo, MAX_PIPE_TRANSFER, PipeKind, Setup, TransferError, UsbDevice};

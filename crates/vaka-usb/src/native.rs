@@ -134,6 +134,7 @@ fn info(device: &nusb::DeviceInfo) -> DeviceInfo {
         interfaces: device.interfaces().map(interface).collect(),
         product_text: device.product_string().map(str::to_owned),
         serial: device.serial_number().map(str::to_owned),
+        node: None,
     }
 }
 

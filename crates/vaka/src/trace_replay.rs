@@ -312,6 +312,7 @@ fn info(address: u32) -> DeviceInfo {
         interfaces: vec![InterfaceClass { class: 0, subclass: 0, protocol: 0 }],
         product_text: None,
         serial: None,
+        node: None,
     }
 }
 

@@ -2,7 +2,7 @@
 
 use vaka_core::dfu;
 use vaka_core::sheet::{DescriptorPattern, Sheet, Variant};
-use vaka_core::unit::{Mode, UnitFacts, UsbId};
+use vaka_core::unit::{DeviceId, Mode, UnitFacts};
 use vaka_usb::{DeviceInfo, InterfaceClass, Location};
 
 pub use crate::protocol::identity::id_of;
@@ -20,7 +20,7 @@ pub struct Candidate<'a> {
 
 impl<'a> Candidate<'a> {
     /// USB ids.
-    pub fn id(&self) -> UsbId {
+    pub fn id(&self) -> DeviceId {
         id_of(&self.device)
     }
 

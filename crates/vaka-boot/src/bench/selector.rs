@@ -6,15 +6,15 @@ use std::str::FromStr;
 use vaka_base::ParseError;
 use vaka_base::text;
 use vaka_core::placeholder;
-use vaka_core::unit::UsbId;
+use vaka_core::unit::DeviceId;
 
 use crate::bench::candidate::Candidate;
 
 /// The selected unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Selector {
-    /// By USB ids.
-    Id(UsbId),
+    /// By USB ids or the kind of a node.
+    Id(DeviceId),
     /// By serial number.
     Serial(String),
     /// By port, as `survey` prints it.
@@ -58,7 +58,7 @@ impl FromStr for Selector {
         }
         let value = value.to_owned();
         Ok(match key {
-            "id" => Self::Id(value.parse::<UsbId>()?),
+            "id" => Self::Id(value.parse::<DeviceId>()?),
             "serial" => Self::Serial(value),
             "port" => Self::Port(value),
             "name" => Self::Name(value),
@@ -92,7 +92,7 @@ impl Selector {
             // Resolved by the bus; see `shows`.
             Self::Folder(_) => false,
             Self::Any(wanted) => {
-                wanted.parse::<UsbId>().is_ok_and(|id| candidate.id() == id)
+                wanted.parse::<DeviceId>().is_ok_and(|id| candidate.id() == id)
                     || serial == Some(wanted)
                     || port(wanted)
                     || name(wanted)
@@ -107,7 +107,7 @@ mod tests {
 
     #[test]
     fn selectors_are_read() {
-        let id = UsbId { vendor: 0x1209, product: 2 };
+        let id = "1209:0002".parse::<DeviceId>().unwrap();
         for (text, selector) in [
             ("id=1209:0002", Selector::Id(id)),
             ("serial=a=b", Selector::Serial("a=b".into())),

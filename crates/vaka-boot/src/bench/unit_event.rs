@@ -3,7 +3,7 @@
 use vaka_base::text;
 use vaka_core::event::AttachedUnit;
 use vaka_core::sheet::{Sheet, VersionSource};
-use vaka_core::unit::{Mode, UsbId};
+use vaka_core::unit::{DeviceId, Mode};
 use vaka_usb::{DeviceInfo, InterfaceClass, Speed};
 
 use crate::bench::buses::Bench;
@@ -60,7 +60,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
 }
 
 /// The description of a companion device.
-fn companion(bench: &Bench<'_>, id: UsbId) -> Option<String> {
+fn companion(bench: &Bench<'_>, id: DeviceId) -> Option<String> {
     let of = |sheet: &Sheet| {
         let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id))?;
         Some(format!("{}: {}", sheet.product.name, companion.name))

@@ -7,7 +7,7 @@ use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::{self, Attributes, FunctionalDescriptor, VERSION_ADDRESSED};
 use vaka_core::memory::layout::Layout;
 use vaka_core::sheet::{Route, RouteKind};
-use vaka_core::unit::{DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, UnitFacts, UsbId};
+use vaka_core::unit::{DeviceId, DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, NodeKind, UnitFacts, UsbId};
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Patience, StringReader};
 use vaka_usb::{Clock, DeviceInfo, TransferError, UsbDevice};
@@ -94,9 +94,10 @@ impl Identity {
 /// not attempted.
 const UNKNOWN_ATTRIBUTES: Attributes = Attributes(1);
 
-/// The USB ids of a device, from the bus's list.
-pub fn id_of(device: &DeviceInfo) -> UsbId {
-    UsbId { vendor: device.vendor, product: device.product }
+/// The USB ids of a device, or the kind of a node, from the bus's list.
+pub fn id_of(device: &DeviceInfo) -> DeviceId {
+    let kind = device.node.as_ref().and_then(|node| NodeKind::new(&node.kind));
+    kind.map_or(DeviceId::Usb(UsbId { vendor: device.vendor, product: device.product }), DeviceId::Node)
 }
 
 /// The facts that the bus lists of a device, without opening it.
@@ -131,7 +132,7 @@ pub fn identify(device: &mut dyn UsbDevice, clock: &dyn Clock) -> Result<Identit
     }
     Ok(Identity {
         facts: UnitFacts {
-            id: UsbId { vendor: descriptor.vendor, product: descriptor.product },
+            id: UsbId { vendor: descriptor.vendor, product: descriptor.product }.into(),
             release: ReleaseNumber(descriptor.release),
             maker: texts.read(device, descriptor.maker_string)?,
             product: texts.read(device, descriptor.product_string)?,

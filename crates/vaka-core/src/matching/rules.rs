@@ -372,7 +372,7 @@ pub(super) fn suffix(
     let half = |wanted: u16, found: u16| wanted == ANY || wanted == found;
     let is_named = |id: &UsbId| half(suffix.vendor, id.vendor) && half(suffix.product, id.product);
     let exact = UsbId { vendor: suffix.vendor, product: suffix.product };
-    let names = |ids: &&Ids| ids.each().flatten().any(|id| is_named(&id)) || ids.is(exact);
+    let names = |ids: &&Ids| ids.each().flatten().any(|id| is_named(&id)) || ids.is(exact.into());
     let Some(named) = known.iter().find(names) else {
         return Some(seen.conflicts(format!("made for another unit; {}'s ids are {}", variant.id, id_list(&known))));
     };

@@ -1,4 +1,4 @@
-//! USB ids with wildcards.
+//! Ids of devices: USB ids with wildcards, and kinds of nodes.
 
 use std::fmt;
 use std::str::FromStr;
@@ -7,18 +7,72 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 use vaka_base::ParseError;
 
 use crate::placeholder;
-use crate::unit::UsbId;
+use crate::unit::{DeviceId, NodeKind, UsbId};
 
 /// The ids of a device: one or more patterns such as `1209:0002` or `1209:00f?`, where `?`
-/// matches any digit.
+/// matches any digit, or a kind of nodes such as `can:turnstone`.
 #[derive(Clone, PartialEq, Eq, Hash)]
 pub struct Ids(Vec<Pattern>);
 
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
-struct Pattern {
-    value: u32,
-    /// Bits of the digits that are not wildcards.
-    mask: u32,
+enum Pattern {
+    Usb {
+        value: u32,
+        /// Bits of the digits that are not wildcards.
+        mask: u32,
+    },
+    Node(NodeKind),
+}
+
+/// Vendor and product id as one number.
+fn number(id: UsbId) -> u32 {
+    u32::from(id.vendor) << 16 | u32::from(id.product)
+}
+
+impl Pattern {
+    fn is(self, id: DeviceId) -> bool {
+        match (self, id) {
+            (Self::Usb { value, mask }, DeviceId::Usb(id)) => number(id) & mask == value,
+            (Self::Node(kind), DeviceId::Node(found)) => kind == found,
+            (Self::Usb { .. }, DeviceId::Node(_)) | (Self::Node(_), DeviceId::Usb(_)) => false,
+        }
+    }
+
+    /// Whether some id matches both.
+    fn overlaps(self, other: Self) -> bool {
+        match (self, other) {
+            (Self::Usb { value, mask }, Self::Usb { value: theirs, mask: their_mask }) => {
+                (value ^ theirs) & mask & their_mask == 0
+            }
+            (one, other) => one == other,
+        }
+    }
+
+    /// The only USB id that matches, if it is one.
+    fn usb(self) -> Option<UsbId> {
+        let Self::Usb { value, mask: u32::MAX } = self else { return None };
+        let half = |value: u32| u16::try_from(value & 0xFFFF).unwrap_or(0);
+        Some(UsbId { vendor: half(value >> 16), product: half(value) })
+    }
+}
+
+impl fmt::Display for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let (value, mask) = match self {
+            Self::Node(kind) => return DeviceId::Node(*kind).fmt(f),
+            Self::Usb { value, mask } => (value, mask),
+        };
+        for place in (0..8).rev() {
+            match mask >> (place * 4) & 0xF {
+                0 => f.write_str("?")?,
+                _ => write!(f, "{:x}", value >> (place * 4) & 0xF)?,
+            }
+            if place == 4 {
+                f.write_str(":")?;
+            }
+        }
+        Ok(())
+    }
 }
 
 /// Reads one pattern.
@@ -29,14 +83,17 @@ struct Pattern {
 /// use vaka_core::unit::UsbId;
 ///
 /// let id = UsbId { vendor: 0x1209, product: 2 };
-/// assert!("1209:0002".parse::<Ids>()?.is(id));
-/// assert!(!"1209:0003".parse::<Ids>()?.is(id));
+/// assert!("1209:0002".parse::<Ids>()?.is(id.into()));
+/// assert!(!"1209:0003".parse::<Ids>()?.is(id.into()));
 /// # Ok::<(), vaka_base::ParseError>(())
 /// ```
 impl FromStr for Ids {
     type Err = ParseError;
 
     fn from_str(text: &str) -> Result<Self, ParseError> {
+        if text.starts_with(DeviceId::NODE) {
+            return Ok(text.parse::<DeviceId>()?.into());
+        }
         let wrong =
             || ParseError::new(format!("'{text}' is not a USB id; write it like 1209:0002, with ? for any digit"));
         if let Some(why) = placeholder::of_id(text) {
@@ -58,34 +115,38 @@ impl FromStr for Ids {
             let why = format!("'{text}' has a wildcard in the vendor id, which would match other vendors' devices");
             return Err(ParseError::new(why));
         }
-        Ok(Self(vec![Pattern { value: vendor.0 << 16 | product.0, mask: vendor.1 << 16 | product.1 }]))
+        Ok(Self(vec![Pattern::Usb { value: vendor.0 << 16 | product.0, mask: vendor.1 << 16 | product.1 }]))
     }
 }
 
 impl Ids {
     /// Whether the id matches.
-    pub fn is(&self, id: UsbId) -> bool {
-        let id = u32::from(id.vendor) << 16 | u32::from(id.product);
-        self.0.iter().any(|pattern| id & pattern.mask == pattern.value)
+    pub fn is(&self, id: DeviceId) -> bool {
+        self.0.iter().any(|pattern| pattern.is(id))
     }
 
     /// Whether some id matches both.
     pub fn overlap(&self, other: &Self) -> bool {
-        let common = |a: &Pattern, b: &Pattern| (a.value ^ b.value) & a.mask & b.mask == 0;
-        self.0.iter().any(|a| other.0.iter().any(|b| common(a, b)))
+        self.0.iter().any(|a| other.0.iter().any(|b| a.overlaps(*b)))
     }
 
-    /// Each id; `None` for a pattern with wildcards.
+    /// Each USB id; `None` for a pattern with wildcards and for a kind of nodes.
     pub fn each(&self) -> impl Iterator<Item = Option<UsbId>> + '_ {
-        let half = |value: u32| u16::try_from(value & 0xFFFF).unwrap_or(0);
-        let id = move |value: u32| UsbId { vendor: half(value >> 16), product: half(value) };
-        self.0.iter().map(move |pattern| (pattern.mask == u32::MAX).then(|| id(pattern.value)))
+        self.0.iter().map(|pattern| pattern.usb())
+    }
+
+    /// Whether it is a kind of nodes.
+    pub fn is_node(&self) -> bool {
+        self.0.iter().any(|pattern| matches!(pattern, Pattern::Node(_)))
     }
 }
 
-impl From<UsbId> for Ids {
-    fn from(id: UsbId) -> Self {
-        Self(vec![Pattern { value: u32::from(id.vendor) << 16 | u32::from(id.product), mask: u32::MAX }])
+impl From<DeviceId> for Ids {
+    fn from(id: DeviceId) -> Self {
+        Self(vec![match id {
+            DeviceId::Usb(id) => Pattern::Usb { value: number(id), mask: u32::MAX },
+            DeviceId::Node(kind) => Pattern::Node(kind),
+        }])
     }
 }
 
@@ -95,15 +156,7 @@ impl fmt::Display for Ids {
             if index > 0 {
                 f.write_str(" or ")?;
             }
-            for place in (0..8).rev() {
-                match pattern.mask >> (place * 4) & 0xF {
-                    0 => f.write_str("?")?,
-                    _ => write!(f, "{:x}", pattern.value >> (place * 4) & 0xF)?,
-                }
-                if place == 4 {
-                    f.write_str(":")?;
-                }
-            }
+            pattern.fmt(f)?;
         }
         Ok(())
     }
@@ -151,8 +204,8 @@ impl<'de> Deserialize<'de> for Ids {
 mod tests {
     use super::*;
 
-    fn id(text: &str) -> UsbId {
-        text.parse::<UsbId>().unwrap()
+    fn id(text: &str) -> DeviceId {
+        text.parse::<DeviceId>().unwrap()
     }
 
     #[test]
@@ -164,7 +217,7 @@ mod tests {
         }
         assert!("1209:2".parse::<Ids>().unwrap().is(id("1209:0002")));
         assert!(!"1209:2".parse::<Ids>().unwrap().is(id("1209:1002")));
-        for bad in ["", "1209", "12?9:0001", "1209:00001", "1209:g", "1209:", "1234:5678", "ffff:ffff"] {
+        for bad in ["", "1209", "12?9:0001", "1209:00001", "1209:g", "1209:", "1234:5678", "ffff:ffff", "can:"] {
             assert!(bad.parse::<Ids>().is_err(), "{bad}");
         }
     }
@@ -175,5 +228,8 @@ mod tests {
         assert!(ids("1209:00?2").overlap(&ids("1209:001?")));
         assert!(!ids("1209:00?2").overlap(&ids("1209:0013")));
         assert!(!ids("1209:0002").overlap(&ids("1208:0002")));
+        assert!(ids("can:knot").overlap(&ids("can:knot")) && !ids("can:knot").overlap(&ids("can:knots")));
+        assert!(ids("can:knot").is(id("can:knot")) && !ids("can:knot").is(id("1209:0002")));
+        assert_eq!((ids("can:knot").to_string().as_str(), ids("can:knot").is_node()), ("can:knot", true));
     }
 }

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::memory::SectorMap;
-use crate::unit::{PropertyValue, UnitFacts, UsbId};
+use crate::unit::{DeviceId, PropertyValue, UnitFacts};
 use crate::volume;
 use vaka_base::size;
 use vaka_base::version::{ReleaseNumber, Version};
@@ -231,7 +231,7 @@ pub struct Application {
 
 impl Application {
     /// Whether a device with these ids is the application.
-    pub fn is(&self, id: UsbId) -> bool {
+    pub fn is(&self, id: DeviceId) -> bool {
         self.id.as_ref().is_some_and(|ids| ids.is(id))
     }
 }
@@ -495,7 +495,7 @@ impl Sheet {
     }
 
     /// Whether a unit with these ids runs firmware outside of update mode.
-    pub fn runs(&self, id: UsbId) -> bool {
+    pub fn runs(&self, id: DeviceId) -> bool {
         let own = |variant: &Variant| variant.shows.id.as_ref().is_some_and(|ids| ids.is(id));
         let apps = [Some(&self.application), self.comes_back.as_ref()];
         apps.into_iter().flatten().any(|application| application.is(id)) || self.variants.iter().any(own)
@@ -545,7 +545,7 @@ impl Sheet {
 
     /// Whether a unit with these ids has a disk with information: it takes firmware there, or
     /// shows its version there.
-    pub fn has_disk(&self, id: UsbId) -> bool {
+    pub fn has_disk(&self, id: DeviceId) -> bool {
         let is_text = |source: &VersionSource| matches!(source, VersionSource::Text { .. });
         let sources = self.parts.iter().map(|part| &part.version).chain([&self.application.version]);
         let tells = self.application.is(id) && sources.into_iter().any(is_text);
@@ -586,12 +586,12 @@ impl Sheet {
     }
 
     /// The variants that have a route under these ids.
-    pub fn variants_with_route(&self, id: UsbId) -> impl Iterator<Item = &Variant> {
+    pub fn variants_with_route(&self, id: DeviceId) -> impl Iterator<Item = &Variant> {
         self.variants.iter().filter(move |variant| variant.route(id).is_some())
     }
 
     /// The routes of its variants for a device in update mode with these ids.
-    pub fn routes_of(&self, id: UsbId) -> impl Iterator<Item = &Route> {
+    pub fn routes_of(&self, id: DeviceId) -> impl Iterator<Item = &Route> {
         self.variants.iter().filter_map(move |variant| variant.route(id))
     }
 }
@@ -640,7 +640,7 @@ impl Variant {
     }
 
     /// The route under these ids.
-    pub fn route(&self, id: UsbId) -> Option<&Route> {
+    pub fn route(&self, id: DeviceId) -> Option<&Route> {
         self.routes.iter().find(|route| route.id.is(id))
     }
 

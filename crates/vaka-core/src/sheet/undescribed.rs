@@ -9,7 +9,7 @@ use crate::sheet::model::{
 use crate::sheet::region::Region;
 use crate::sheet::route::{ExitMethod, Route, RouteKind, UpdateMedium, VolumeRoute};
 use crate::sheet::signs::DescriptorPattern;
-use crate::unit::{DfuMemory, MemoryChoice, UnitFacts};
+use crate::unit::{DfuMemory, MemoryChoice, UnitFacts, UsbId};
 use crate::volume::VolumeFacts;
 use vaka_image::address::{Address, Span};
 use vaka_image::{Format, Image, uf2};
@@ -171,8 +171,9 @@ fn addressed(
 /// A plain DFU unit decides the address itself, so the image counts from 0, and only the suffix
 /// shows that the file is for this unit.
 fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Variant, SynthesisError> {
-    let names_it =
-        |suffix: &vaka_image::facts::Suffix| (suffix.vendor, suffix.product) == (unit.id.vendor, unit.id.product);
+    let names_it = |suffix: &vaka_image::facts::Suffix| {
+        unit.id.usb() == Some(UsbId { vendor: suffix.vendor, product: suffix.product })
+    };
     if !image.facts().dfu.as_ref().is_some_and(names_it) {
         return Err(SynthesisError::NoSuffix);
     }

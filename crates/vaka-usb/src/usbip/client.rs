@@ -129,6 +129,7 @@ impl UsbIpBus {
             interfaces,
             product_text: None,
             serial: None,
+            node: None,
         }
     }
 }

@@ -369,6 +369,7 @@ mod tests {
             interfaces: Vec::new(),
             product_text: None,
             serial: None,
+            node: None,
         }
     }
 
