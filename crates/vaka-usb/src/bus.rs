@@ -73,7 +73,16 @@ pub struct DeviceInfo {
     /// The serial number, if the system read it before.
     pub serial: Option<String>,
     /// The node of a CAN bus, if it is one and no USB device.
-    pub node: Option<NodeInfo>,
+    pub node: Option<Box<NodeInfo>>,
+}
+
+/// A value that a node reported.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NodeValue {
+    /// A number.
+    Number(i128),
+    /// A text.
+    Text(String),
 }
 
 /// A node of a CAN bus.
@@ -81,8 +90,10 @@ pub struct DeviceInfo {
 pub struct NodeInfo {
     /// The name of the dialect in which it answers.
     pub kind: String,
-    /// Names and values that it reported, for display.
-    pub told: Vec<(String, String)>,
+    /// Unique id, in hex digits.
+    pub id: String,
+    /// Names and values that it reported.
+    pub told: Vec<(String, NodeValue)>,
     /// The number of nodes that answer with its unique id; more than one is a conflict.
     pub answers: usize,
 }
@@ -146,6 +157,20 @@ pub enum BusError {
         /// The group that may use it.
         group: Option<String>,
     },
+    /// A CAN bus cannot be used.
+    #[error("the CAN bus at {location} cannot be used: {reason}")]
+    Can {
+        /// The adapter.
+        location: Location,
+        /// The reason.
+        reason: String,
+    },
+    /// A CAN network interface is not up.
+    #[error("the CAN interface {name} is not up")]
+    InterfaceDown {
+        /// Its name.
+        name: String,
+    },
     /// This machine has no USB, or does not show it to this program.
     #[error("this machine has no USB: {0}")]
     Unavailable(String),
@@ -205,6 +230,12 @@ pub trait Bus: Send + Sync {
     fn open_serial(&self, port: &str, interface: Option<u8>) -> Result<Box<dyn UsbDevice>, BusError> {
         let _ = interface;
         Err(BusError::NoSerialPort(Location { bus: self.name().to_owned(), port: port.to_owned() }))
+    }
+
+    /// The CAN network interface that the system's driver made of the adapter at `port`.
+    fn network_interface(&self, port: &str) -> Option<String> {
+        let _ = port;
+        None
     }
 
     /// Explains an empty bus when the cause is not simply that no device is attached.

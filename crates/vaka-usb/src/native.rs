@@ -203,6 +203,10 @@ impl Bus for NativeBus {
         }
     }
 
+    fn network_interface(&self, port: &str) -> Option<String> {
+        system::network_interfaces(&Path::new(DEVICES).join(port)).into_iter().next()
+    }
+
     fn open_serial(&self, port: &str, interface: Option<u8>) -> Result<Box<dyn UsbDevice>, BusError> {
         let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
         let give_up = Instant::now() + TIME_FOR_RULES;

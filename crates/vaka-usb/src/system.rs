@@ -220,6 +220,15 @@ pub(crate) fn serial_nodes(device: &Path) -> Vec<SerialNode> {
     interfaces(device).into_iter().flat_map(of).collect()
 }
 
+/// The network interfaces of the device in a folder.
+pub(crate) fn network_interfaces(device: &Path) -> Vec<String> {
+    let interfaces = folders(device).into_iter().filter(|folder| name(folder).contains(':'));
+    let mut names: Vec<String> =
+        interfaces.flat_map(|interface| folders(&interface.join("net"))).map(|path| name(&path)).collect();
+    names.sort();
+    names
+}
+
 /// A text that the system read from a device.
 pub(crate) fn attribute(device: &Path, name: &str) -> Option<String> {
     read(device, name).filter(|text| !text.is_empty())
@@ -296,6 +305,8 @@ mod tests {
         assert_eq!((found[1].number, found[1].driver.as_deref()), (2, None));
         assert_eq!(found[1].nodes, [PathBuf::from("/dev/hidraw3")]);
         assert_eq!(found[2].nodes, [PathBuf::from("/dev/ttyUSB1")]);
+        std::fs::create_dir_all(bridge.join("net/can0")).unwrap();
+        assert_eq!(network_interfaces(&device), ["can0"]);
         let ports: Vec<(u8, PathBuf)> =
             serial_nodes(&device).into_iter().map(|one| (one.interface, one.node)).collect();
         assert_eq!(ports, [(1, PathBuf::from("/dev/ttyACM0")), (3, PathBuf::from("/dev/ttyUSB1"))]);

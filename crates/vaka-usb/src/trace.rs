@@ -162,6 +162,10 @@ impl Bus for TracedBus {
         self.traced(port, self.bus.open(port))
     }
 
+    fn network_interface(&self, port: &str) -> Option<String> {
+        self.bus.network_interface(port)
+    }
+
     fn serial_ports(&self, port: &str) -> Vec<SerialNode> {
         self.bus.serial_ports(port)
     }
