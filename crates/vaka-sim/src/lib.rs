@@ -10,6 +10,7 @@
 //! virtual time of [`clock`]; [`server`] serves it over USB/IP.
 
 pub mod bootloader;
+pub mod can;
 pub mod clock;
 pub mod fault;
 pub mod flash;

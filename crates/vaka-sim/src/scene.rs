@@ -13,6 +13,7 @@ use crate::bootloader::{disk, uf2};
 use crate::fault::{Fault, FaultKind};
 use crate::flash::StuckBit;
 use crate::unit::auk::auk;
+use crate::unit::can_adapter::CanAdapter;
 use crate::unit::dunlin::dunlin;
 use crate::unit::fulmar::{bridged, fulmar};
 use crate::unit::gannet::Gannet;
@@ -21,6 +22,7 @@ use crate::unit::petrel::{self, Board, Petrel};
 use crate::unit::skua::skua;
 use crate::unit::stick::Stick;
 use crate::unit::tern::{Revision, Tern};
+use crate::unit::turnstone::{Chip, Turnstone};
 use crate::unit::vendor_unit::VendorUnit;
 use crate::unit::{Unit, UserAction};
 use crate::world::World;
@@ -51,6 +53,12 @@ struct SceneUnit {
     /// Whether its serial port is a bridge chip.
     #[serde(default)]
     bridge: bool,
+    /// The CAN bus that it is a member of.
+    #[serde(default)]
+    bus: String,
+    /// Its number on that bus.
+    #[serde(default)]
+    number: u8,
     #[serde(default)]
     dfu: RawDfu,
     #[serde(default)]
@@ -74,6 +82,10 @@ enum Product {
     Auk,
     Fulmar,
     Skua,
+    /// A node of a CAN bus.
+    Turnstone,
+    /// An adapter for a CAN bus.
+    CanAdapter,
     /// An ordinary USB stick.
     Stick,
 }
@@ -175,6 +187,8 @@ enum Variant {
     R2,
     Pb1,
     Pb2,
+    T1,
+    T2,
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
@@ -261,6 +275,10 @@ impl Scene {
                 (Product::Petrel, _) => {
                     return Err(SceneError::Value("a Petrel requires a variant: pb1 or pb2".into()));
                 }
+                (Product::Turnstone, Some(Variant::T1 | Variant::T2)) => {}
+                (Product::Turnstone, _) => {
+                    return Err(SceneError::Value("a Turnstone requires a variant: t1 or t2".into()));
+                }
                 (_, Some(_)) => return Err(SceneError::Value("this product has no variants".into())),
                 (_, None) => {}
             }
@@ -269,13 +287,14 @@ impl Scene {
             }
             let is_found = match unit.mode {
                 StartMode::Application | StartMode::Update => true,
-                StartMode::Damaged => unit.product.is_loaded(),
+                StartMode::Damaged => unit.product.is_loaded() || unit.product == Product::Turnstone,
                 StartMode::Unplugged => unit.product.is_loaded() || unit.product == Product::Tern,
                 StartMode::Blank => unit.product == Product::Tern,
             };
             if !is_found {
                 return Err(SceneError::Value("this product does not support that mode".into()));
             }
+            unit.check_bus()?;
             for action in &unit.actions {
                 action.action.parse::<UserAction>().map_err(|error| SceneError::Value(error.into()))?;
             }
@@ -314,6 +333,40 @@ fn found(unit: VendorUnit, mode: StartMode) -> VendorUnit {
 }
 
 impl SceneUnit {
+    /// A node has a bus, a number and a unique id of its own.
+    fn check_bus(&self) -> Result<(), SceneError> {
+        let is_member = matches!(self.product, Product::Turnstone | Product::CanAdapter);
+        let is_node = self.product == Product::Turnstone;
+        let wrong = |words: &str| Err(SceneError::Value(words.into()));
+        match () {
+            () if is_member == self.bus.is_empty() => {
+                wrong("a Turnstone and an adapter have a `bus`, and others have none")
+            }
+            () if is_node != (1..64).contains(&self.number) => {
+                wrong("a Turnstone has a `number` of 1 to 63, and others have none")
+            }
+            () if is_node && self.unique().is_none() => {
+                wrong("the serial number of a Turnstone is its unique id: 8 hex digits")
+            }
+            () => Ok(()),
+        }
+    }
+
+    /// The unique id of a node.
+    fn unique(&self) -> Option<u32> {
+        u32::from_str_radix(&self.serial, 16).ok().filter(|_| self.serial.len() == 8)
+    }
+
+    fn turnstone(&self) -> Turnstone {
+        let chip = if self.variant == Some(Variant::T2) { Chip::T2 } else { Chip::T1 };
+        let node = Turnstone::new(chip, &self.bus, self.number, self.unique().unwrap_or_default());
+        match self.mode {
+            StartMode::Update => node.in_boot_mode(),
+            StartMode::Damaged => node.damaged(),
+            _ => node,
+        }
+    }
+
     fn describe(&self) -> String {
         let variant = self.variant.map(|variant| format!(" {variant:?}").to_lowercase()).unwrap_or_default();
         let mode = match self.mode {
@@ -363,6 +416,8 @@ impl SceneUnit {
             (Product::Fulmar, mode) if self.bridge => Box::new(found(bridged(&self.serial), mode)),
             (Product::Fulmar, mode) => Box::new(found(fulmar(&self.serial), mode)),
             (Product::Skua, mode) => Box::new(found(skua(&self.serial), mode)),
+            (Product::Turnstone, _) => Box::new(self.turnstone()),
+            (Product::CanAdapter, _) => Box::new(CanAdapter::new(&self.bus, &self.serial)),
             (Product::Stick, _) => Box::new(Stick::new(&self.serial)),
         }
     }

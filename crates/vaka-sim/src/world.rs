@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use vaka_usb::Clock;
 
+use crate::can::{CanFrame, Fate, Wires};
 use crate::fault::{Fault, FaultKind};
 use crate::unit::{Unit, UserAction};
 use crate::usb::{Answer, Bulk, Setup};
@@ -60,6 +61,7 @@ struct Port {
 pub struct World {
     clock: Arc<dyn Clock>,
     ports: Vec<Port>,
+    wires: Wires,
 }
 
 /// A device in a listing.
@@ -89,7 +91,7 @@ pub enum OpenError {
 impl World {
     /// An empty world that goes by `clock`.
     pub fn new(clock: Arc<dyn Clock>) -> Self {
-        Self { clock, ports: Vec::new() }
+        Self { clock, ports: Vec::new(), wires: Wires::default() }
     }
 
     /// Shares the world between connections.
@@ -299,10 +301,83 @@ impl World {
             port.unit.advance(now);
             port.end_power_fail(now);
         }
+        while self.exchange(now) {}
+    }
+
+    /// Carries the next frame of a CAN bus that has ended by now; whether there was one.
+    fn exchange(&mut self, now: Duration) -> bool {
+        let Some((end, sender, frame, bus)) = self.next_frame() else { return false };
+        if end > now {
+            return false;
+        }
+        self.wires.occupy(&bus, end);
+        for port in &mut self.ports {
+            port.unit.advance(end);
+        }
+        let rates = self.ports[sender].unit.can().and_then(|member| member.rates());
+        let mut fate = Fate::NotAcknowledged;
+        let others = self.ports.iter_mut().enumerate().filter(|(index, _)| *index != sender);
+        let members = others.filter_map(|(_, port)| port.unit.can().filter(|member| member.bus() == bus)?.rates());
+        for (own, rates) in members.zip(std::iter::repeat(rates)) {
+            fate = match rates {
+                Some(rates) if own.nominal == rates.nominal && fate != Fate::Destroyed => Fate::Acknowledged,
+                _ => Fate::Destroyed,
+            };
+        }
+        if fate == Fate::Acknowledged {
+            let others = self.ports.iter_mut().enumerate().filter(|(index, _)| *index != sender);
+            others.for_each(|(_, port)| port.hear(end, &bus, &frame));
+        }
+        if let Some(member) = self.ports[sender].unit.can() {
+            member.sent(end, fate);
+        }
+        true
+    }
+
+    /// The frame that ends first on any bus, with its sender. Source: ISO 11898-1: of two frames that
+    /// begin together the one with the lower identifier wins.
+    fn next_frame(&mut self) -> Option<(Duration, usize, CanFrame, String)> {
+        let wires = &self.wires;
+        let ready = |(index, port): (usize, &mut Port)| {
+            let member = port.unit.can()?;
+            let (rates, (ready, frame)) = (member.rates()?, member.next()?);
+            let bus = member.bus().to_owned();
+            Some((wires.end(&bus, ready, &frame, rates), index, frame, bus))
+        };
+        let frames = self.ports.iter_mut().enumerate().filter_map(ready);
+        frames.min_by_key(|(end, _, frame, _)| (*end, frame.id))
     }
 }
 
 impl Port {
+    /// A frame of a CAN bus reaches the unit, unless a fault prevents it.
+    fn hear(&mut self, at: Duration, bus: &str, frame: &CanFrame) {
+        let is_member = self.unit.can().is_some_and(|member| member.bus() == bus && member.rates().is_some());
+        if !is_member {
+            return;
+        }
+        // The transfers of an adapter are those of its USB side.
+        let fault = if self.unit.descriptors().is_none() { self.due() } else { None };
+        match fault {
+            None => {}
+            Some(FaultKind::Pull(back_after)) => {
+                self.unit.act(at, &UserAction::Pull);
+                self.later.extend(back_after.map(|after| (at + after, UserAction::Plug)));
+                return;
+            }
+            Some(FaultKind::PowerFail(time)) => {
+                self.unit.act(at, &UserAction::Pull);
+                self.later.push((at + time, UserAction::Plug));
+                return;
+            }
+            // A frame with another error is repeated by its sender; one that a full receiver loses is not.
+            Some(_) => return,
+        }
+        if let Some(member) = self.unit.can() {
+            member.receive(at, frame);
+        }
+    }
+
     fn act(&mut self, now: Duration, action: &UserAction) {
         match action {
             UserAction::BadCable => self.has_bad_cable = true,

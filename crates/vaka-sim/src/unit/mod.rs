@@ -1,6 +1,7 @@
 //! Units: one file for each product of the demo world.
 
 pub mod auk;
+pub mod can_adapter;
 pub mod dunlin;
 pub mod firmware;
 pub mod fulmar;
@@ -11,11 +12,13 @@ mod power;
 pub mod skua;
 pub mod stick;
 pub mod tern;
+pub mod turnstone;
 pub mod vendor_unit;
 
 use std::str::FromStr;
 use std::time::Duration;
 
+use crate::can::CanMember;
 use crate::flash::Flash;
 use crate::usb::{Answer, Bulk, Descriptors, Setup};
 use vaka_base::ParseError;
@@ -111,6 +114,11 @@ pub trait Unit: Send {
     /// transfer can bend.
     fn disk(&self) -> &[u8] {
         &[]
+    }
+
+    /// The unit as a member of a CAN bus, if it is one.
+    fn can(&mut self) -> Option<&mut dyn CanMember> {
+        None
     }
 
     /// The bus is reset.
