@@ -1,5 +1,6 @@
 //! Remedies for failures. The program words them, with the names of its own commands and options.
 
+use vaka_can::CanError;
 use vaka_core::dfu::Status;
 use vaka_core::sheet::VariantId;
 use vaka_image::address::Address;
@@ -73,6 +74,17 @@ pub enum Remedy {
         /// Its name, if it is known.
         group: Option<String>,
     },
+    /// Set a CAN interface up.
+    SetInterfaceUp {
+        /// Its name.
+        name: String,
+        /// The bit rate of the nodes, if it is known.
+        rate: Option<u32>,
+    },
+    /// Leave only one of several nodes with the same unique id on the bus.
+    SeparateNodes,
+    /// Make the CAN bus work.
+    CanBus(CanError),
     /// Load the system's driver for the unit's serial port.
     LoadSerialDriver,
     /// Check that this user can list USB devices, or name a server.

@@ -104,7 +104,7 @@ pub enum DeviceId {
 }
 
 impl DeviceId {
-    /// What comes before the name of a kind of nodes.
+    /// The text before the name of a kind of nodes.
     pub const NODE: &str = "can:";
 
     /// The USB ids of a USB device.

@@ -221,7 +221,7 @@ impl Bindings {
 
     /// Whether bytes after a reply are padding.
     fn is_padded(&self, exchange: &Exchange) -> bool {
-        self.dialect.carrier.kind().pads_replies && !exchange.receives_aside()
+        self.dialect.carrier.pads_replies() && !exchange.receives_aside()
     }
 
     /// Parses a received frame of an exchange and stores what it captures. `whole` means that

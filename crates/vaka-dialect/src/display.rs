@@ -29,6 +29,9 @@ impl Dialect {
             if let Some(first) = rows.get_mut(from) {
                 first.operation = name.word().to_owned();
             }
+            if let Some(collection) = &operation.collection {
+                rows.push(row(0, "node", self.written(collection.node.at)));
+            }
             for tell in &operation.tells {
                 rows.push(row(0, "tells", format!("{} = {}", tell.name, self.written(tell.value.at))));
             }

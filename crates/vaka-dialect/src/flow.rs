@@ -419,6 +419,7 @@ impl FlowChecker<'_> {
             }
         }
         exchange.block.iter().for_each(|block| self.expression(block, known, ExpectedType::Int));
+        exchange.ids.parts().for_each(|id| self.expression(id, known, ExpectedType::Int));
         exchange.within.iter().chain(&exchange.pause).for_each(|time| self.time(time, known));
         if let Some(fields) = &exchange.send {
             self.sent(fields, known);

@@ -41,8 +41,8 @@ pub use expression::Expression;
 pub use frame::FieldView;
 pub use framing::{FrameScan, Framing};
 pub use model::{
-    BuiltinNames, Checksum, Dialect, Exchange, FrameRoute, Geometry, Helper, Operation, OperationName, Recipient,
-    ReportedField, RequestForm, RequestPair, RetryBy,
+    BuiltinNames, Checksum, Collection, Dialect, Exchange, FrameIds, FrameRoute, Geometry, Helper, Operation,
+    OperationName, Recipient, ReportedField, RequestForm, RequestPair, RetryBy,
 };
 pub use script::Script;
 pub use secret::{Secret, SecretForm};

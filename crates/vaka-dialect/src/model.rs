@@ -142,6 +142,24 @@ pub struct RequestPair {
     pub back: Option<RequestForm>,
 }
 
+/// The identifiers of the CAN frames of an exchange.
+#[derive(Clone, Debug, Default)]
+pub struct FrameIds {
+    /// That of frames to the unit.
+    pub send: Option<Expression>,
+    /// That of replies.
+    pub reply: Option<Expression>,
+    /// The bits in which replies have that identifier; all without it.
+    pub mask: Option<Expression>,
+}
+
+impl FrameIds {
+    /// All parts.
+    pub(super) fn parts(&self) -> impl Iterator<Item = &Expression> {
+        [&self.send, &self.reply, &self.mask].into_iter().flatten()
+    }
+}
+
 /// A frame to send, and the possible replies.
 #[derive(Clone, Debug)]
 pub struct Exchange {
@@ -180,6 +198,8 @@ pub struct Exchange {
     pub report: Option<u8>,
     /// The block number of its DFU requests.
     pub block: Option<Expression>,
+    /// The identifiers of its CAN frames.
+    pub ids: FrameIds,
     pub(super) bare: bool,
     /// Whether its bytes depend on a secret, so that traces and views do not show them.
     pub is_secret: bool,
@@ -222,6 +242,7 @@ impl Exchange {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[allow(missing_docs)] // specified in docs/formats/dialect.md
 pub enum OperationName {
+    Discover,
     Sync,
     Identify,
     Unlock,
@@ -242,7 +263,8 @@ pub enum OperationName {
 
 impl OperationName {
     /// All operations in the order in which they run.
-    pub const ALL: [Self; 16] = [
+    pub const ALL: [Self; 17] = [
+        Self::Discover,
         Self::Enter,
         Self::Recover,
         Self::Sync,
@@ -264,6 +286,7 @@ impl OperationName {
     /// The name in the file.
     pub fn word(self) -> &'static str {
         match self {
+            Self::Discover => "discover",
             Self::Sync => "sync",
             Self::Identify => "identify",
             Self::Unlock => "unlock",
@@ -307,7 +330,16 @@ impl OperationName {
     /// assert!(!OperationName::Write.is_read_only());
     /// ```
     pub fn is_read_only(self) -> bool {
-        matches!(self, Self::Sync | Self::Identify | Self::Read | Self::Checksum | Self::Protection | Self::Confirm)
+        matches!(
+            self,
+            Self::Discover
+                | Self::Sync
+                | Self::Identify
+                | Self::Read
+                | Self::Checksum
+                | Self::Protection
+                | Self::Confirm
+        )
     }
 
     /// Whether the operation as a whole is repeated until the unit replies.
@@ -345,6 +377,17 @@ pub struct Operation {
     pub needs_end: bool,
     /// Whether a recovery also runs at the beginning of each session.
     pub at_start: bool,
+    /// The collection of replies, in a discovery.
+    pub collection: Option<Collection>,
+}
+
+/// How long a discovery collects replies, and the unique id in each.
+#[derive(Clone, Debug)]
+pub struct Collection {
+    /// Time for the replies of all nodes.
+    pub time: Time,
+    /// The unique id of a node: bytes.
+    pub node: Expression,
 }
 
 /// A property that a unit reports.
@@ -418,6 +461,8 @@ pub struct BuiltinNames {
     pub nth: Name,
     pub whole: Name,
     pub header: Name,
+    pub node: Name,
+    pub received_id: Name,
 }
 
 impl BuiltinNames {
@@ -428,7 +473,8 @@ impl BuiltinNames {
         } = self;
         let of_operations =
             [address, length, data, index, chunks, last, origin, region_start, region_size, whole, header];
-        of_operations.into_iter().chain([self.piece, self.place, self.nth]).any(|given| given == name)
+        let others = [self.node, self.received_id, self.piece, self.place, self.nth];
+        of_operations.into_iter().chain(others).any(|given| given == name)
     }
 }
 

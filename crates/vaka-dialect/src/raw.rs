@@ -39,6 +39,7 @@ pub(super) struct RawDialect {
     pub(super) exchange: Map<Spanned<RawOperation>>,
     #[serde(default)]
     pub(super) steps: Map<RawSteps>,
+    pub(super) discover: Option<Spanned<RawOperation>>,
     pub(super) sync: Option<Spanned<RawOperation>>,
     pub(super) identify: Option<Spanned<RawOperation>>,
     pub(super) unlock: Option<Spanned<RawOperation>>,
@@ -90,6 +91,15 @@ pub(super) enum RawReport {
     Feature,
 }
 
+/// How messages are transported.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawTransport {
+    #[default]
+    Frame,
+    IsoTp,
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawCarrier {
@@ -118,6 +128,15 @@ pub(super) struct RawCarrier {
     pub(super) dtr: Option<Spanned<bool>>,
     pub(super) rts: Option<Spanned<bool>>,
     pub(super) block: Option<Spanned<RawExpression>>,
+    pub(super) bit_rate: Option<Spanned<u32>>,
+    pub(super) data_rate: Option<Spanned<u32>>,
+    pub(super) extended: Option<Spanned<bool>>,
+    pub(super) id: Option<Spanned<RawExpression>>,
+    pub(super) reply_id: Option<Spanned<RawExpression>>,
+    pub(super) transport: Option<Spanned<RawTransport>>,
+    pub(super) padding: Option<Spanned<u8>>,
+    pub(super) block_size: Option<Spanned<u8>>,
+    pub(super) separation: Option<Spanned<String>>,
     pub(super) largest: Option<Spanned<u32>>,
     pub(super) junk: Option<Spanned<u32>>,
     pub(super) within: Option<Spanned<String>>,
@@ -127,7 +146,7 @@ pub(super) struct RawCarrier {
 impl RawCarrier {
     /// The keys that belong to single carriers: the key, its position if present, and the kind of
     /// carrier.
-    pub(super) fn own_keys(&self) -> [(&'static str, Option<Range<usize>>, &'static str); 19] {
+    pub(super) fn own_keys(&self) -> [(&'static str, Option<Range<usize>>, &'static str); 28] {
         fn span<T>(value: Option<&Spanned<T>>) -> Option<Range<usize>> {
             value.map(Spanned::span)
         }
@@ -151,6 +170,15 @@ impl RawCarrier {
             ("dtr", span(self.dtr.as_ref()), "serial"),
             ("rts", span(self.rts.as_ref()), "serial"),
             ("block", span(self.block.as_ref()), "dfu"),
+            ("bit_rate", span(self.bit_rate.as_ref()), "can"),
+            ("data_rate", span(self.data_rate.as_ref()), "can"),
+            ("extended", span(self.extended.as_ref()), "can"),
+            ("id", span(self.id.as_ref()), "can"),
+            ("reply_id", span(self.reply_id.as_ref()), "can"),
+            ("transport", span(self.transport.as_ref()), "can"),
+            ("padding", span(self.padding.as_ref()), "can"),
+            ("block_size", span(self.block_size.as_ref()), "can"),
+            ("separation", span(self.separation.as_ref()), "can"),
         ]
     }
 }
@@ -329,6 +357,9 @@ pub(super) struct RawOperation {
     pub(super) pipe_out: Option<Spanned<u8>>,
     pub(super) pipe_in: Option<Spanned<u8>>,
     pub(super) block: Option<Spanned<RawExpression>>,
+    pub(super) id: Option<Spanned<RawExpression>>,
+    pub(super) reply_id: Option<Spanned<RawExpression>>,
+    pub(super) reply_mask: Option<Spanned<RawExpression>>,
     pub(super) bare: Option<Spanned<bool>>,
     // Used in operations only.
     #[serde(rename = "do")]
@@ -350,6 +381,9 @@ pub(super) struct RawOperation {
     pub(super) leaves: Option<Spanned<bool>>,
     pub(super) needs_end: Option<Spanned<bool>>,
     pub(super) at_start: Option<Spanned<bool>>,
+    #[serde(rename = "for")]
+    pub(super) collect: Option<Spanned<String>>,
+    pub(super) node: Option<Spanned<RawExpression>>,
 }
 
 /// Steps that have a name.

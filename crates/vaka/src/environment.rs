@@ -4,16 +4,18 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use vaka_boot::bench::adapter_source::AdapterSource;
 use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::node_bus::NodeBus;
 use vaka_core::event::Event;
 use vaka_core::sheet::{Dialects, Ids, Sheet, SheetErrors};
 use vaka_dialect::Dialect;
 use vaka_image::wrapper::Unwrapped;
 use vaka_image::{FirmwareFile, ReadOptions};
-use vaka_usb::Bus;
 use vaka_usb::native::NativeBus;
 use vaka_usb::trace::TracedBus;
 use vaka_usb::usbip::UsbIpBus;
+use vaka_usb::{Bus, SystemClock};
 
 use crate::args::{Common, OutputFormat};
 use crate::cli_error::CliError;
@@ -36,12 +38,16 @@ pub fn buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
     Ok(buses.into_iter().map(|bus| Arc::new(TracedBus::new(bus, sink.clone())) as Arc<dyn Bus>).collect())
 }
 
+/// The beginning of the name of a CAN bus in `--bus`.
+const CAN: &str = "can:";
+
 fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
-    if common.bus.is_empty() {
+    let names: Vec<&String> = common.bus.iter().filter(|name| !name.starts_with(CAN)).collect();
+    if names.is_empty() {
         return Ok(vec![Arc::new(NativeBus::new())]);
     }
     let mut buses: Vec<Arc<dyn Bus>> = Vec::new();
-    for name in &common.bus {
+    for name in names {
         let bus: Arc<dyn Bus> = match name.as_str() {
             NativeBus::NAME => Arc::new(NativeBus::new()),
             _ => Arc::new(UsbIpBus::new(name).map_err(CliError::usage)?),
@@ -55,7 +61,50 @@ fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
 
 /// The bench of the command line.
 pub fn bench<'a>(common: &Common, sheets: &'a [Sheet]) -> Result<Bench<'a>, CliError> {
-    Ok(bench_on(buses(common)?, common, sheets))
+    Ok(bench_on(all_buses(common, sheets)?, common, sheets))
+}
+
+/// The buses of the command line, and the nodes on the CAN buses of their adapters.
+pub fn all_buses(common: &Common, sheets: &[Sheet]) -> Result<Vec<Arc<dyn Bus>>, CliError> {
+    let mut buses = buses(common)?;
+    if let Some(nodes) = node_bus(common, sheets, &buses)? {
+        buses.push(Arc::new(nodes));
+    }
+    Ok(buses)
+}
+
+/// The nodes on the CAN buses that the command line names, or whose adapters a sheet names. Without a
+/// sheet of nodes no frame is sent.
+fn node_bus(common: &Common, sheets: &[Sheet], buses: &[Arc<dyn Bus>]) -> Result<Option<NodeBus>, CliError> {
+    let mut sources = Vec::new();
+    for name in common.bus.iter().filter_map(|name| name.strip_prefix(CAN)) {
+        sources.push(adapter(name, buses)?);
+    }
+    let mut dialects: Vec<Arc<Dialect>> = Vec::new();
+    for dialect in sheets.iter().flat_map(Sheet::node_dialects) {
+        if !dialects.iter().any(|known| known.name == dialect.name) {
+            dialects.push(dialect);
+        }
+    }
+    if dialects.is_empty() {
+        return if sources.is_empty() { Ok(None) } else { Err(CommandError::NoNodeDialects.into()) };
+    }
+    let ids: Vec<Ids> = sheets.iter().flat_map(|sheet| sheet.product.adapters.iter().cloned()).collect();
+    if sources.is_empty() && !ids.is_empty() {
+        sources.extend(buses.iter().map(|bus| AdapterSource::with_ids(bus.clone(), ids.clone())));
+    }
+    Ok((!sources.is_empty()).then(|| NodeBus::new(sources, dialects, Arc::new(SystemClock))))
+}
+
+/// The adapter that `--bus can:NAME` names: a USB port if the name is one, otherwise a network interface.
+fn adapter(name: &str, buses: &[Arc<dyn Bus>]) -> Result<AdapterSource, CliError> {
+    let is_port = name.starts_with(|c: char| c.is_ascii_digit());
+    match buses.first().filter(|_| is_port) {
+        Some(bus) => Ok(AdapterSource::port(bus.clone(), name)),
+        #[cfg(target_os = "linux")]
+        None if !name.is_empty() => Ok(AdapterSource::interface(name)),
+        None => Err(CommandError::NoSuchCanBus { name: name.to_owned() }.into()),
+    }
 }
 
 /// A bench of these buses, with the locks, places and secrets of the command line.

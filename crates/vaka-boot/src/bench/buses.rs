@@ -2,6 +2,7 @@
 
 use std::any::Any;
 use std::collections::{BTreeMap, HashMap};
+use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_base::text;
@@ -357,10 +358,16 @@ impl<'a> Bench<'a> {
         let bus = self.bus(location).ok_or_else(|| BusError::NotFound(location.clone()))?;
         let reads_disk = !sheets.is_empty() || self.recognise(device).is_none() && self.is_named_disk(device);
         let mounted = if reads_disk { bus.mounted(&location.port) } else { Vec::new() };
+        if device.node.is_some() && self.recognise(device).is_none_or(|known| known.mode != Mode::Update) {
+            return Ok(Connection { identity: Identity::listed(device), transport: OpenTransport::Listed });
+        }
         let opened = match self.dialect_of(device, &identity::from_list(device)) {
             Some(dialect) => self.open_for(device, &dialect, None),
             None => self.open(location),
         };
+        if let (true, Some(dialect)) = (device.node.is_some(), self.dialect_of(device, &identity::from_list(device))) {
+            return self.look_at_node(device, dialect, opened?, cx);
+        }
         // Access to the mount point does not require permission on the USB device.
         let (usb, mut identity) = match opened {
             Err(BusError::PermissionDenied { .. }) if mounted.is_empty() && self.has_usable_port(device) => {
@@ -399,6 +406,26 @@ impl<'a> Bench<'a> {
         };
         identity.facts.volume = Some(volume);
         Ok(Connection { identity, transport: OpenTransport::Disk(disk) })
+    }
+
+    /// Identifies a node of a CAN bus in update mode. A node has no descriptors.
+    fn look_at_node(
+        &self,
+        device: &DeviceInfo,
+        dialect: Arc<Dialect>,
+        adapter: Box<dyn UsbDevice>,
+        cx: &mut Context<'_>,
+    ) -> Result<Connection, OpenError> {
+        let bus = self.bus(&device.location).ok_or_else(|| BusError::NotFound(device.location.clone()))?;
+        let reopen = Reconnect { bus: bus.clone(), device: device.clone(), serial: None };
+        let mut identity = Identity::listed(device);
+        identity.node = adapter.node().map(Path::to_owned);
+        let name = dialect.name.clone();
+        let connected = dialect::connect(adapter, dialect, reopen, cx);
+        let (mut talk, told) = connected.map_err(|error| OpenError::Dialect { name, error })?;
+        talk.supply(self.secrets());
+        identity.facts.told = told;
+        Ok(Connection { identity, transport: OpenTransport::Dialect(Box::new(talk)) })
     }
 
     /// A unit that another process works on is not opened: opening it could interrupt an erase.

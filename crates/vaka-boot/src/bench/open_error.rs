@@ -1,5 +1,6 @@
 //! Why a unit cannot be opened or identified, and the resulting failure.
 
+use vaka_can::CanError;
 use vaka_usb::{BusError, TransferError};
 
 use crate::failure::{Failure, FailureKind};
@@ -48,6 +49,10 @@ pub fn bus_failure(error: &BusError) -> Failure {
         BusError::Protocol { .. } => failure.remedy(Remedy::CheckServerPort),
         BusError::Busy(_) | BusError::PortBusy { .. } => failure.unchanged().remedy(Remedy::EndOtherProgram),
         BusError::PortDenied { group, .. } => failure.unchanged().remedy(Remedy::JoinGroup { group: group.clone() }),
+        BusError::Can { .. } => failure.unchanged().remedy(Remedy::CanBus(CanError::NotAcknowledged)),
+        BusError::InterfaceDown { name } => {
+            failure.unchanged().remedy(Remedy::SetInterfaceUp { name: name.clone(), rate: None })
+        }
         BusError::NoSerialPort(_) => failure.unchanged().remedy(Remedy::LoadSerialDriver),
         BusError::PermissionDenied { vendor, .. } => {
             failure.unchanged().remedy(Remedy::GrantAccess { vendor: *vendor })

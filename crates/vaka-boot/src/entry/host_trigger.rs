@@ -92,7 +92,7 @@ fn ask_in_dialect(
 ) -> Result<(), Failure> {
     let place = bench.place(&unit.location);
     let device = bench.open_for(unit, dialect, None).map_err(|error| bus_failure(&error))?;
-    dialect::enter(device, dialect.clone(), bench.secrets(), cx).map_err(|error| match error {
+    dialect::enter(device, dialect.clone(), unit.node.as_deref(), bench.secrets(), cx).map_err(|error| match error {
         SessionError::Busy(by) => held(&place, &by),
         error => refused(&place, TriggerError::Dialect { dialect: dialect.name.clone(), error }),
     })

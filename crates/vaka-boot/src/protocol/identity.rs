@@ -7,10 +7,13 @@ use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::{self, Attributes, FunctionalDescriptor, VERSION_ADDRESSED};
 use vaka_core::memory::layout::Layout;
 use vaka_core::sheet::{Route, RouteKind};
-use vaka_core::unit::{DeviceId, DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, NodeKind, UnitFacts, UsbId};
+use vaka_core::unit::{
+    DeviceId, DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, NodeKind, PropertyValue, ReportedProperty, UnitFacts,
+    UsbId,
+};
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Patience, StringReader};
-use vaka_usb::{Clock, DeviceInfo, TransferError, UsbDevice};
+use vaka_usb::{Clock, DeviceInfo, NodeValue, TransferError, UsbDevice};
 
 use crate::protocol::dfu::DfuParams;
 use crate::protocol::volume::DiskInterface;
@@ -100,12 +103,21 @@ pub fn id_of(device: &DeviceInfo) -> DeviceId {
     kind.map_or(DeviceId::Usb(UsbId { vendor: device.vendor, product: device.product }), DeviceId::Node)
 }
 
+fn reported((name, value): &(String, NodeValue)) -> ReportedProperty {
+    let value = match value {
+        NodeValue::Number(number) => PropertyValue::Number(*number),
+        NodeValue::Text(text) => PropertyValue::Text(text::sanitize(text)),
+    };
+    ReportedProperty { name: name.clone(), value }
+}
+
 /// The facts that the bus lists of a device, without opening it.
 pub fn from_list(device: &DeviceInfo) -> UnitFacts {
     let text = |found: &Option<String>| found.as_deref().map(text::sanitize).filter(|found| !found.trim().is_empty());
     UnitFacts {
         product: text(&device.product_text),
         serial: text(&device.serial),
+        told: device.node.iter().flat_map(|node| &node.told).map(reported).collect(),
         ..UnitFacts::listed(id_of(device), ReleaseNumber(device.release))
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::remedy::Remedy;
 use thiserror::Error;
+use vaka_can::CanError;
 use vaka_core::dfu::Status;
 use vaka_dialect::FrameMismatch;
 use vaka_usb::TransferError;
@@ -85,6 +86,17 @@ pub enum SessionError {
     /// The way to the unit failed.
     #[error("{0}")]
     Transport(String),
+    /// Several nodes of a CAN bus answer with one unique id.
+    #[error("{count} nodes answer with the unique id {id}")]
+    SharedNodeId {
+        /// The unique id.
+        id: String,
+        /// The number of nodes.
+        count: usize,
+    },
+    /// The CAN bus failed.
+    #[error(transparent)]
+    Can(CanError),
     /// The user stopped the run during a long operation that changes nothing.
     #[error("the user stopped the run")]
     Stopped,
@@ -101,6 +113,8 @@ impl SessionError {
         match self {
             Self::NeedsAction { remedy, .. } => Some((**remedy).clone()),
             Self::SecretMissing { name, .. } => Some(Remedy::SupplySecret(name.clone())),
+            Self::Can(error) => Some(Remedy::CanBus(error.clone())),
+            Self::SharedNodeId { .. } => Some(Remedy::SeparateNodes),
             _ => None,
         }
     }
@@ -109,7 +123,7 @@ impl SessionError {
     pub fn loss(&self) -> Option<Loss> {
         match self {
             Self::Disconnected => Some(Loss::Unit),
-            Self::Transport(_) => Some(Loss::Connection),
+            Self::Transport(_) | Self::Can(CanError::BusOff) => Some(Loss::Connection),
             _ => None,
         }
     }
@@ -127,6 +141,16 @@ impl SessionError {
             Self::DfuStatus { status, .. } => !matches!(status, Status::Ok | Status::UnknownError),
             Self::RejectedByDialect { has_no_reason, .. } => !has_no_reason,
             _ => false,
+        }
+    }
+}
+
+impl From<CanError> for SessionError {
+    fn from(error: CanError) -> Self {
+        match error {
+            CanError::Adapter(error) => error.into(),
+            CanError::Timeout => Self::Timeout("no reply on the CAN bus within the time limit".into()),
+            error => Self::Can(error),
         }
     }
 }

@@ -297,7 +297,7 @@ fn confirmed_in(
         _ => None,
     };
     let usb = bench.open_for(device, dialect, opened).map_err(|error| error.to_string())?;
-    dialect::confirm(usb, dialect, cx).map_err(|error| error.to_string())
+    dialect::confirm(usb, dialect, device.node.as_deref(), cx).map_err(|error| error.to_string())
 }
 
 /// The application's output on its serial port, if its version is reported there. A

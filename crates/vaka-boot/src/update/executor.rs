@@ -533,6 +533,8 @@ fn remedy_of(error: &SessionError) -> Remedy {
         SessionError::Disconnected => Remedy::CheckCableAndReenter,
         SessionError::Transport(_) => Remedy::CheckConnection,
         SessionError::Timeout(_) => Remedy::ReplugAndReenter,
+        SessionError::Can(error) => Remedy::CanBus(error.clone()),
+        SessionError::SharedNodeId { .. } => Remedy::SeparateNodes,
         SessionError::WaitsForReset | SessionError::ProtocolViolation(_) => Remedy::ReenterOrFaulty,
     }
 }

@@ -18,7 +18,7 @@ use crate::unit::{DeviceId, PropertyValue, UnitFacts};
 use crate::volume;
 use vaka_base::size;
 use vaka_base::version::{ReleaseNumber, Version};
-use vaka_dialect::{Carrier, Dialect};
+use vaka_dialect::{Carrier, Dialect, OperationName};
 use vaka_image::address::{Address, Span};
 use vaka_image::completeness::{ChecksumField, LengthField};
 use vaka_image::vectors::VectorKind;
@@ -67,6 +67,8 @@ pub struct Product {
     pub stable_serial: bool,
     /// The way to its serial ports.
     pub port: SerialPortUse,
+    /// USB ids of adapters on whose CAN bus its units are nodes.
+    pub adapters: Vec<Ids>,
 }
 
 /// The way to the serial ports of a unit.
@@ -578,6 +580,23 @@ impl Sheet {
         self.application.confirm.as_deref().is_some_and(is_serial)
             || versions.any(is_line)
             || routes.any(|route| by_route(route) || by_entry(route))
+    }
+
+    /// The dialects in which its units are nodes of a CAN bus, in update mode and as applications.
+    pub fn node_dialects(&self) -> Vec<Arc<Dialect>> {
+        let of_stages = self.stages.iter().flat_map(|stage| stage.routes.values().flatten());
+        let routes = self.variants.iter().flat_map(|variant| &variant.routes).chain(of_stages);
+        let of_routes = routes.filter_map(|route| route.kind.dialect()).map(|route| &route.dialect);
+        let applications = [Some(&self.application), self.comes_back.as_ref()].into_iter().flatten();
+        let of_applications = applications.filter_map(|application| application.confirm.as_ref());
+        let mut all: Vec<Arc<Dialect>> = Vec::new();
+        for dialect in of_routes.chain(of_applications) {
+            let is_new = !all.iter().any(|known| known.name == dialect.name);
+            if is_new && dialect.operation(OperationName::Discover).is_some() {
+                all.push(dialect.clone());
+            }
+        }
+        all
     }
 
     /// The UF2 families of all routes.

@@ -9,10 +9,11 @@ use super::raw::{
     Number, RawAllowed, RawApplication, RawFact, RawImage, RawMark, RawMinimumVersion, RawPart, RawProduct, RawRegion,
     RawSheet, RawShows, RawString, RawTransferable, RawVariant, RawVersionSource, RawZone, Spanned,
 };
+use super::route::node_id;
 use super::{
     AmbiguousLabel, Application, BOOTLOADER, Companion, DescriptorPattern, Dialects, ExpectedDevice, Fact, HAND_OVER,
-    ImageRules, LabelLocation, Mark, Part, Product, Region, ReportedFlash, Route, SerialPattern, Sheet, SheetError,
-    SheetErrors, SignKind, Variant, VariantId, VersionSource,
+    Ids, ImageRules, LabelLocation, Mark, Part, Product, Region, ReportedFlash, Route, SerialPattern, Sheet,
+    SheetError, SheetErrors, SignKind, Variant, VariantId, VersionSource,
 };
 use crate::memory::{Access, SectorMap, Zone};
 use crate::placeholder;
@@ -178,6 +179,7 @@ impl Checker<'_> {
             companions: raw.companions.iter().map(companion).collect::<Checked<_>>()?,
             stable_serial: raw.stable_serial.unwrap_or(false),
             port: raw.port,
+            adapters: raw.adapters.clone(),
         })
     }
 
@@ -227,19 +229,32 @@ impl Checker<'_> {
         };
         let signs = self.signs([&raw.product, &raw.maker, &raw.serial, &raw.release])?;
         let see: Vec<String> = raw.see.iter().map(|line| self.words("see", line)).collect::<Checked<_>>()?;
-        if raw.id.is_none() && see.is_empty() {
+        let confirm = raw.confirm.as_ref().map(|name| self.confirm(name)).transpose()?;
+        let id = self.application_id(raw, confirm.as_deref())?;
+        if id.is_none() && see.is_empty() {
             let message = "`id` (its USB ids) is required, or `see` (its visible signs) if it has no USB device";
             return Err(self.error(&self.table("application"), "application", message.into()));
         }
-        if let (None, Some(version)) = (&raw.id, &raw.version) {
+        if let (None, Some(version)) = (&id, &raw.version) {
             let message = "an application without a USB device cannot report its version there".into();
             return Err(self.error(&version.span(), "version", message));
         }
-        let id = raw.id.as_ref().map(|id| id.get_ref().clone());
         let version = self.version_source(raw.version.as_ref())?;
-        let confirm = raw.confirm.as_ref().map(|name| self.confirm(name)).transpose()?;
         self.told_version(&version, confirm.as_deref(), raw.version.as_ref())?;
         Ok(Application { id, signs, version, confirm, back_within, see })
+    }
+
+    /// The ids of an application; on a CAN bus it is the kind of node that confirms.
+    fn application_id(&self, raw: &RawApplication, confirm: Option<&Dialect>) -> Checked<Option<Ids>> {
+        let node = confirm.and_then(node_id);
+        match (&raw.id, node) {
+            (Some(id), node) if id.get_ref().is_node() && node.as_ref() != Some(id.get_ref()) => {
+                let message = "a node of a CAN bus requires `confirm`: the dialect of that name, with [discover]";
+                Err(self.error(&id.span(), "id", message.into()))
+            }
+            (Some(id), _) => Ok(Some(id.get_ref().clone())),
+            (None, node) => Ok(node),
+        }
     }
 
     pub(super) fn stage_shows(&self, raw: &RawApplication) -> Checked<Application> {

@@ -8,12 +8,13 @@ use std::sync::Arc;
 use super::parse::{Checked, Checker};
 use super::raw::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, RawVersionSource, Spanned};
 use super::{
-    BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, ImageRules, Region, ResultFile, Route, RouteKind,
+    BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, Ids, ImageRules, Region, ResultFile, Route, RouteKind,
     Slots, Stage, UpdateMedium, Variant, VersionSource, VolumeRoute,
 };
+use crate::sheet::route::node_id;
 use crate::unit::{MemoryChoice, PropertyValue, ReportedProperty};
 use vaka_base::text;
-use vaka_dialect::{Dialect, OperationName, ReportedField, Value};
+use vaka_dialect::{Carrier, Dialect, OperationName, ReportedField, Value};
 use vaka_image::address::{Address, Span};
 use vaka_image::uf2;
 
@@ -113,6 +114,7 @@ impl Checker<'_> {
         if kind.volume().is_none() {
             self.no_disk_keys(raw)?;
         }
+        let id = self.route_id(&kind, raw)?;
         self.tells_flash(&kind, variant, raw)?;
         self.takes_any_file(&kind, variant, &raw.kind.span())?;
         let restart_at = self.restart_at(raw, &kind, variant)?;
@@ -120,7 +122,7 @@ impl Checker<'_> {
         let listens = raw.listens.as_ref().map(|time| self.time("listens", time)).transpose()?;
         Ok(Route {
             kind,
-            id: raw.id.get_ref().clone(),
+            id,
             signs: self.signs([&raw.product, &raw.maker, &raw.serial, &raw.release])?,
             writes,
             restart_at,
@@ -129,6 +131,32 @@ impl Checker<'_> {
             recovery: self.recovery(&raw.recovery)?,
             documented: self.optional_words("documented", raw.documented.as_ref())?,
         })
+    }
+
+    /// The ids under which a route works; over a CAN bus the kind of nodes that answers in its dialect.
+    fn route_id(&self, kind: &RouteKind, raw: &RawRoute) -> Checked<Ids> {
+        let carrier = kind.dialect().map(|route| (&route.dialect, matches!(route.dialect.carrier, Carrier::Can(_))));
+        match (carrier, &raw.id) {
+            (Some((dialect, true)), given) => {
+                let Some(id) = node_id(dialect) else {
+                    let message = format!("dialect '{}' requires [discover], which finds the nodes", dialect.name);
+                    return Err(self.error(&raw.kind.span(), "dialect", message));
+                };
+                match given {
+                    Some(other) if *other.get_ref() != id => {
+                        let message = format!("a route over a CAN bus has no USB ids; its nodes are {id}");
+                        Err(self.error(&other.span(), "id", message))
+                    }
+                    _ => Ok(id),
+                }
+            }
+            (_, Some(id)) if id.get_ref().is_node() => {
+                let message = "only a route in a dialect over a CAN bus has nodes".into();
+                Err(self.error(&id.span(), "id", message))
+            }
+            (_, Some(id)) => Ok(id.get_ref().clone()),
+            (_, None) => Err(self.error(&raw.kind.span(), "kind", "`id` is required: the unit's USB ids".into())),
+        }
     }
 
     pub(super) fn dialect(&self, name: &Spanned<String>) -> Checked<Arc<Dialect>> {
@@ -254,12 +282,12 @@ impl Checker<'_> {
                 return Err(self.error(&writes_place(raw), "writes", message));
             }
         }
-        let told = dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
+        let told = told_by(&dialect);
         let mut tells = Vec::new();
         if let Some(raw) = &raw.tells {
             for (name, value) in raw.get_ref() {
                 if !told.iter().any(|tell| tell.name == *name) {
-                    let known = reported_names(told);
+                    let known = reported_names(&told);
                     let message =
                         format!("dialect '{}' reports {known}, but not '{}'", dialect.name, text::sanitize(name));
                     return Err(self.error(&raw.span(), "tells", message));
@@ -277,14 +305,14 @@ impl Checker<'_> {
     /// A dialect tells the size of the flash, if the sheet leaves that to the unit.
     fn tells_flash(&self, kind: &RouteKind, variant: &Variant, raw: &RawRoute) -> Checked<()> {
         let Some((route, flash)) = kind.dialect().zip(variant.reported_flash.as_ref()) else { return Ok(()) };
-        let told = route.dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
+        let told = told_by(&route.dialect);
         match &flash.told {
             Some(name) if told.iter().any(|tell| tell.name == *name) => Ok(()),
             _ => {
                 let message = format!(
                     "`told` of `reported_flash` of variant '{}' must be one of the values that the dialect reports: {}",
                     variant.id,
-                    reported_names(told)
+                    reported_names(&told)
                 );
                 Err(self.error(&raw.kind.span(), "told", message))
             }
@@ -298,11 +326,10 @@ impl Checker<'_> {
             let message = "only one route for ordinary updates of a variant can have it".into();
             return Err(self.error(&by.span(), "slot", message));
         }
-        let identify = route.kind.dialect().and_then(|of| of.dialect.operation(OperationName::Identify));
-        let told = identify.map_or(&[][..], |identify| &identify.tells);
+        let told = route.kind.dialect().map(|of| told_by(&of.dialect)).unwrap_or_default();
         if !told.iter().any(|tell| tell.name == *by.get_ref()) {
             let message =
-                format!("the dialect reports {}, but not '{}'", reported_names(told), text::sanitize(by.get_ref()));
+                format!("the dialect reports {}, but not '{}'", reported_names(&told), text::sanitize(by.get_ref()));
             return Err(self.error(&by.span(), "slot", message));
         }
         if !variant.further.is_empty() {
@@ -552,7 +579,13 @@ pub(super) struct DialectSettings<'r> {
 }
 
 /// The names that a dialect reports of a unit, for a message.
-fn reported_names(reported: &[ReportedField]) -> String {
+/// The properties that a unit reports: in the discovery of nodes, and when it is identified.
+fn told_by(dialect: &Dialect) -> Vec<&ReportedField> {
+    let operations = [OperationName::Discover, OperationName::Identify];
+    operations.into_iter().filter_map(|name| dialect.operation(name)).flat_map(|operation| &operation.tells).collect()
+}
+
+fn reported_names(reported: &[&ReportedField]) -> String {
     let names: Vec<&str> = reported.iter().map(|field| field.name.as_str()).collect();
     if names.is_empty() { "nothing".to_owned() } else { names.join(", ") }
 }

@@ -76,6 +76,9 @@ pub(super) struct RawProduct {
     /// The way to its serial ports.
     #[serde(default)]
     pub(super) port: SerialPortUse,
+    /// USB ids of adapters on whose CAN bus its units are nodes.
+    #[serde(default)]
+    pub(super) adapters: Vec<Ids>,
 }
 
 #[derive(Deserialize)]
@@ -577,7 +580,8 @@ pub(super) struct RawHeaderChecksum {
 #[serde(deny_unknown_fields)]
 pub(super) struct RawRoute {
     pub(super) kind: Spanned<RawRouteKind>,
-    pub(super) id: Spanned<Ids>,
+    /// Required, except over a CAN bus.
+    pub(super) id: Option<Spanned<Ids>>,
     pub(super) product: Option<Spanned<String>>,
     pub(super) maker: Option<Spanned<String>>,
     pub(super) serial: Option<Spanned<String>>,

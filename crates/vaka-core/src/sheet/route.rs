@@ -11,8 +11,8 @@ use crate::sheet::ids::Ids;
 use crate::sheet::manual_step::ManualStep;
 use crate::sheet::region::Region;
 use crate::sheet::signs::DescriptorPattern;
-use crate::unit::{MemoryChoice, ReportedProperty, UnitFacts};
-use vaka_dialect::Dialect;
+use crate::unit::{DeviceId, MemoryChoice, NodeKind, ReportedProperty, UnitFacts};
+use vaka_dialect::{Dialect, OperationName};
 use vaka_image::address::Address;
 
 /// One way to update a variant.
@@ -368,4 +368,10 @@ impl fmt::Display for Signal {
             Self::Dialect { dialect } => write!(f, "request update mode in dialect {}", dialect.name),
         }
     }
+}
+
+/// The kind of nodes that answers in a dialect, if it discovers nodes.
+pub(super) fn node_id(dialect: &Dialect) -> Option<Ids> {
+    dialect.operation(OperationName::Discover)?;
+    Some(DeviceId::Node(NodeKind::new(&dialect.name)?).into())
 }

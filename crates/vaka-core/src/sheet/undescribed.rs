@@ -85,6 +85,7 @@ impl Sheet {
                 companions: Vec::new(),
                 stable_serial: false,
                 port: SerialPortUse::default(),
+                adapters: Vec::new(),
             },
             application: Application {
                 confirm: None,

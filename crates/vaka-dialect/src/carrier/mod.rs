@@ -3,6 +3,7 @@
 //! A new carrier is a new file here with its settings and its [`CarrierKind`], its line in
 //! `carriers!`, and its keys in `raw.rs`.
 
+mod can;
 mod control;
 mod dfu;
 mod hid;
@@ -10,6 +11,7 @@ mod kind;
 mod pipes;
 mod serial;
 
+pub use can::{Can, IsoTp};
 pub use control::Control;
 pub use dfu::Dfu;
 pub use hid::{Hid, Report};
@@ -73,6 +75,16 @@ carriers! {
     Serial in serial,
     /// DFU requests that carry frames.
     Dfu in dfu,
+    /// Frames of a CAN bus.
+    Can in can,
+}
+
+impl Carrier {
+    /// Whether replies are padded, so that extra bytes after a reply are ignored.
+    pub(crate) fn pads_replies(&self) -> bool {
+        let is_padded_frame = matches!(self, Self::Can(can) if can.iso_tp.is_none() && can.padding.is_some());
+        is_padded_frame || self.kind().pads_replies
+    }
 }
 
 /// The kind with the name that a dialect gives, if it exists.

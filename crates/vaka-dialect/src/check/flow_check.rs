@@ -5,6 +5,7 @@ use std::cell::{Cell, RefCell};
 
 use super::{Checker, MOST_CHUNK};
 use crate::Order;
+use crate::carrier::Carrier;
 use crate::expression::{Expression, Node};
 use crate::flow::{Environment, ExpectedType, FlowChecker};
 use crate::model::{Dialect, Geometry, Operation, OperationName};
@@ -145,6 +146,10 @@ fn check_chunk(chunk: Option<&Expression>, walk: &FlowChecker<'_>) {
 /// Checks the results of an operation. `bare` is the environment without a unit.
 fn results_known(operation: &Operation, walk: &FlowChecker<'_>, known: &Environment, bare: &Environment) {
     operation.tells.iter().for_each(|tell| walk.expression(&tell.value, known, ExpectedType::Any));
+    if let Some(collection) = &operation.collection {
+        walk.expression(&collection.time.value, known, ExpectedType::Int);
+        walk.expression(&collection.node, known, ExpectedType::Bytes);
+    }
     operation.protected.iter().for_each(|of| walk.expression(of, known, ExpectedType::Truth));
     operation.result.iter().for_each(|of| walk.expression(of, known, ExpectedType::Bytes));
     if let Some(checksum) = &operation.checksum {
@@ -225,6 +230,21 @@ impl OperationWalk<'_> {
     }
 }
 
+/// Follows the discovery of nodes: all later operations know what the node answered, and its unique id.
+fn discovered(operations: &OperationWalk<'_>, known: &mut Environment) {
+    let given = operations.dialect.given;
+    if !matches!(operations.dialect.carrier, Carrier::Can(_)) {
+        return;
+    }
+    known.learn(given.received_id, Type::Int(0, i128::from(MOST_ID)));
+    operations.run(OperationName::Discover, known);
+    known.forget(given.received_id);
+    known.learn(given.node, Type::Bytes(None));
+}
+
+/// Largest identifier of a CAN frame. Source: ISO 11898-1.
+const MOST_ID: u32 = 0x1FFF_FFFF;
+
 /// Follows each operation with the environment in which it runs.
 fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Environment) -> WriteUse {
     use OperationName as N;
@@ -243,6 +263,7 @@ fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Enviro
     let operations = OperationWalk { dialect, walk, bare };
     let run = |name: N, known: &mut Environment| operations.run(name, known);
     let secrets = supplied(dialect);
+    discovered(&operations, &mut known);
     for name in [N::Recover, N::Confirm] {
         run(name, &mut known.clone());
     }

@@ -344,6 +344,8 @@ impl Checker<'_> {
             last: name("last"),
             whole: name("whole"),
             header: name("header"),
+            node: name("node"),
+            received_id: name("received_id"),
             origin: name("origin"),
             region_start: name("region_start"),
             region_size: name("region_size"),
@@ -487,8 +489,9 @@ impl Checker<'_> {
         for exchange in &dialect.exchanges {
             let forms = [&exchange.control.out, &exchange.control.back].into_iter().flatten();
             let parts = forms.flat_map(|form| [Some(&form.request), form.value.as_ref(), form.index.as_ref()]);
-            for part in parts.flatten().filter(|part| dialect.is_secret(part)) {
-                let message = "a value that the user supplies cannot be part of a setup packet, which traces show";
+            let parts = parts.flatten().chain(exchange.ids.parts());
+            for part in parts.filter(|part| dialect.is_secret(part)) {
+                let message = "a value that the user supplies cannot be part of a setup packet or an identifier, which traces show";
                 self.problems.push(Problem::new(part.at, message));
             }
         }
@@ -560,9 +563,10 @@ struct Compiled {
     operations: BTreeMap<OperationName, Operation>,
 }
 
-fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation>>); 16] {
+fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation>>); 17] {
     use OperationName as N;
     [
+        (N::Discover, &raw.discover),
         (N::Sync, &raw.sync),
         (N::Identify, &raw.identify),
         (N::Unlock, &raw.unlock),

@@ -7,11 +7,16 @@ use toml::Spanned;
 use super::{Checker, Compiled, OperationSource};
 use crate::carrier::kind_of;
 use crate::field::{Direction, Field};
-use crate::model::{Checksum, Exchange, Helper, Operation, OperationName, ReportedField, RequestPair, RetryBy};
+use crate::model::{
+    Checksum, Collection, Exchange, FrameIds, Helper, Operation, OperationName, ReportedField, RequestPair, RetryBy,
+};
 use crate::raw::{OneOrMore, RawAsk, RawCarrier, RawDialect, RawErases, RawOperation};
 use crate::steps::Callee;
 use crate::steps::{Step, Target};
 use crate::{EraseBy, Erases, Files};
+
+/// Largest length of the name of a kind of nodes. Chosen by us.
+const MOST_KIND: usize = 31;
 
 /// How often a frame is sent again after a `nak`. Chosen by us, as most receivers give up then.
 const NAKS: u32 = 10;
@@ -54,6 +59,8 @@ impl Checker<'_> {
             leaves,
             needs_end,
             at_start,
+            collect,
+            node,
             ..
         } = given.get_ref();
         let keys = [
@@ -75,6 +82,8 @@ impl Checker<'_> {
             ("leaves", leaves.as_ref().map(Spanned::span)),
             ("needs_end", needs_end.as_ref().map(Spanned::span)),
             ("at_start", at_start.as_ref().map(Spanned::span)),
+            ("for", collect.as_ref().map(Spanned::span)),
+            ("node", node.as_ref().map(Spanned::span)),
         ];
         for (key, span) in keys {
             if let Some(span) = span {
@@ -137,10 +146,65 @@ impl Checker<'_> {
             take,
             report: raw.report.as_ref().map(|report| *report.get_ref()),
             block: self.optional(raw.block.as_ref().or(carrier.block.as_ref())),
+            ids: self.ids(raw, carrier),
             bare: flag(&raw.bare),
             is_secret: false,
             at,
         })
+    }
+
+    /// The identifiers of the CAN frames of an exchange: its own, or else those of the carrier.
+    fn ids(&mut self, raw: &RawOperation, carrier: &RawCarrier) -> FrameIds {
+        let own = [("id", &raw.id), ("reply_id", &raw.reply_id), ("reply_mask", &raw.reply_mask)];
+        if carrier.kind.get_ref() != "can" {
+            for (key, given) in own {
+                if let Some(given) = given {
+                    self.wrong(&given.span(), format!("`{key}` applies only to a carrier of kind \"can\""));
+                }
+            }
+            return FrameIds::default();
+        }
+        let (send, reply) =
+            (raw.id.as_ref().or(carrier.id.as_ref()), raw.reply_id.as_ref().or(carrier.reply_id.as_ref()));
+        let needed = [("id", &raw.send, send), ("reply_id", &raw.reply, reply)];
+        for (key, frame, id) in needed {
+            if let (Some(frame), None) = (frame, id) {
+                self.wrong(
+                    &frame.span(),
+                    format!("`{key}` is required, here or in [carrier]: the identifier of this frame"),
+                );
+            }
+        }
+        FrameIds {
+            send: self.optional(send),
+            reply: self.optional(reply),
+            mask: self.optional(raw.reply_mask.as_ref()),
+        }
+    }
+
+    /// How a discovery collects replies.
+    fn collection(&mut self, given: &Spanned<RawOperation>, all: &RawDialect) -> Option<Collection> {
+        let raw = given.get_ref();
+        if all.carrier.get_ref().kind.get_ref() != "can" {
+            self.wrong(&given.span(), "[discover] applies only to a carrier of kind \"can\"");
+        }
+        if all.name.get_ref().len() > MOST_KIND {
+            self.wrong(
+                &all.name.span(),
+                format!("a dialect with [discover] has a name of at most {MOST_KIND} characters"),
+            );
+        }
+        if raw.reply.is_none() {
+            self.wrong(&given.span(), "`reply` is required: the answer of each node");
+        }
+        let (Some(time), Some(node)) = (&raw.collect, &raw.node) else {
+            self.wrong(
+                &given.span(),
+                "`for` (the time for replies, such as \"100 ms\") and `node` (the unique id of a node) are required",
+            );
+            return None;
+        };
+        Some(Collection { time: self.time(time)?, node: self.expression(node)? })
     }
 
     /// The control requests of an exchange: its own, or else those of the carrier.
@@ -215,6 +279,7 @@ impl Checker<'_> {
         let helper = if name == OperationName::Helper { self.helper(given, files) } else { None };
         let result = self.optional(raw.result.as_ref());
         let checksum = if name == OperationName::Checksum { self.checksum(given) } else { None };
+        let collection = if name == OperationName::Discover { self.collection(given, all) } else { None };
         if name == OperationName::Erase && raw.by.is_none() {
             self.wrong(&given.span(), "`by` is required: \"page\", \"range\" or \"all\"");
         }
@@ -241,13 +306,14 @@ impl Checker<'_> {
             leaves: raw.leaves.as_ref().is_none_or(|leaves| *leaves.get_ref()),
             needs_end: raw.needs_end.as_ref().is_some_and(|needs| *needs.get_ref()),
             at_start: raw.at_start.as_ref().is_some_and(|first| *first.get_ref()),
+            collection,
         };
         made.operations.insert(name, operation);
     }
 
     fn only_own_keys(&mut self, name: OperationName, raw: &RawOperation) {
         use OperationName as N;
-        let keys: [(&str, Option<Range<usize>>, N); 13] = [
+        let keys: [(&str, Option<Range<usize>>, N); 15] = [
             ("file", raw.file.as_ref().map(Spanned::span), N::Helper),
             ("data", raw.data.as_ref().map(Spanned::span), N::Helper),
             ("address", raw.address.as_ref().map(Spanned::span), N::Helper),
@@ -261,20 +327,20 @@ impl Checker<'_> {
             ("leaves", raw.leaves.as_ref().map(Spanned::span), N::Restart),
             ("needs_end", raw.needs_end.as_ref().map(Spanned::span), N::Restart),
             ("at_start", raw.at_start.as_ref().map(Spanned::span), N::Recover),
+            ("for", raw.collect.as_ref().map(Spanned::span), N::Discover),
+            ("node", raw.node.as_ref().map(Spanned::span), N::Discover),
         ];
         for (key, span, owner) in keys {
             if let Some(span) = span.filter(|_| owner != name) {
                 self.wrong(&span, format!("`{key}` applies only to [{}]", owner.word()));
             }
         }
-        let of_two = [
-            ("every", raw.every.as_ref().map(Spanned::span), [N::Sync, N::Confirm]),
-            ("tells", raw.tells.as_ref().map(Spanned::span), [N::Identify, N::Confirm]),
-        ];
-        for (key, span, owners) in of_two {
+        let every = ("every", raw.every.as_ref().map(Spanned::span), &[N::Sync, N::Confirm][..]);
+        let tells = ("tells", raw.tells.as_ref().map(Spanned::span), &[N::Identify, N::Confirm, N::Discover][..]);
+        for (key, span, owners) in [every, tells] {
             if let Some(span) = span.filter(|_| !owners.contains(&name)) {
-                let [a, b] = owners.map(N::word);
-                self.wrong(&span, format!("`{key}` applies only to [{a}] and [{b}]"));
+                let words: Vec<String> = owners.iter().map(|owner| format!("[{}]", owner.word())).collect();
+                self.wrong(&span, format!("`{key}` applies only to {}", words.join(" and ")));
             }
         }
         if let Some(erases) = raw.erases.as_ref().filter(|_| !matches!(name, N::Write | N::Begin)) {

@@ -48,6 +48,10 @@ pub enum CommandError {
     NoSheets,
     /// The same, for udev rules.
     NoSheetsForRules,
+    /// A CAN bus was named, and no sheet describes its nodes.
+    NoNodeDialects,
+    /// `--bus can:` with a name that is neither a port nor an interface.
+    NoSuchCanBus { name: String },
     /// No product has this part.
     NoPart { part: String, known: Vec<String> },
     /// No sheet declares this region as transferable.
@@ -211,6 +215,8 @@ impl CommandError {
             Self::FileExists { .. }
             | Self::NoSheets
             | Self::NoSheetsForRules
+            | Self::NoNodeDialects
+            | Self::NoSuchCanBus { .. }
             | Self::NotTransferable { .. }
             | Self::NotTransferableHere { .. }
             | Self::NoAddress { .. }
@@ -306,6 +312,10 @@ impl CommandError {
             Self::DialectTwice { path, name } => format!("{}: another dialect has the name '{name}'.", path.display()),
             Self::NoSheetsIn { path } => format!("{}: the folder has no product sheet (*.toml).", path.display()),
             Self::NoSheets => "No product sheet was found, so the image cannot be matched to a unit.".to_owned(),
+            Self::NoNodeDialects => {
+                "No product sheet describes nodes of a CAN bus, so no frame is sent on it.".to_owned()
+            }
+            Self::NoSuchCanBus { name } => format!("'can:{}' is not a CAN bus.", text::sanitize(name)),
             Self::NoSheetsForRules => "No product sheet was found, so there are no ids for a rule.".to_owned(),
             Self::NoPart { part, .. } => format!("No product sheet has a part '{}'.", text::sanitize(part)),
             Self::NotTransferable { region } => {

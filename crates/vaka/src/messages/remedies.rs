@@ -1,6 +1,7 @@
 //! One or two sentences for each remedy, with the names of commands and options.
 
 use vaka_boot::remedy::Remedy;
+use vaka_can::CanError;
 use vaka_core::dfu::Status;
 use vaka_core::sheet::VariantId;
 
@@ -64,6 +65,9 @@ fn remedy(remedy: &Remedy) -> String {
         R::GetAccess => "Give this user access to it, or end the program that uses it, and run the same command.",
         R::GrantAccess { vendor } => return grant_access(*vendor),
         R::JoinGroup { group } => return join_group(group.as_deref()),
+        R::CanBus(error) => return can_bus(error),
+        R::SetInterfaceUp { name, rate } => return set_up(name, *rate),
+        R::SeparateNodes => "Leave only one of them on the bus, and give the others their own ids.",
         R::LoadSerialDriver => {
             "Load the system's driver for its serial port (the maker of the bridge chip names it); 'vaka diagnose' lists the driver of each interface."
         }
@@ -217,6 +221,23 @@ fn grant_access(vendor: u16) -> String {
     format!(
         "As root, add this line to /etc/udev/rules.d/70-vaka.rules and replug the unit ('vaka setup rules' creates such lines for all units in your product sheets):\n  \
          SUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"{vendor:04x}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\""
+    )
+}
+
+fn can_bus(error: &CanError) -> String {
+    match error {
+        CanError::OtherRate { interface, wanted, .. } => set_up(interface, Some(*wanted)),
+        CanError::NoFd => "Use an adapter with FD frames, or set the interface up with 'fd on'.".to_owned(),
+        CanError::BitRate(_) => "Use an adapter whose clock allows this bit rate.".to_owned(),
+        CanError::IsoTp(_) => "Record the run with --trace; 'vaka dialect trace' shows each frame.".to_owned(),
+        _ => "Check that the node has power, that CAN-H and CAN-L are not swapped, that both ends of the bus have 120 ohms, and that the bit rate is that of the nodes ('vaka help can').".to_owned(),
+    }
+}
+
+fn set_up(name: &str, rate: Option<u32>) -> String {
+    let rate = rate.map_or("BITRATE".to_owned(), |rate| rate.to_string());
+    format!(
+        "As root: ip link set {name} down; ip link set {name} up type can bitrate {rate} restart-ms 100 ('vaka help can')."
     )
 }
 

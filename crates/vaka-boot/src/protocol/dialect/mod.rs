@@ -5,6 +5,7 @@
 //! addresses belongs to the executor: a dialect only describes how each chunk looks on the wire.
 
 mod carrier;
+mod discovery;
 mod exchange;
 mod frame_error;
 mod interpreter;
@@ -22,8 +23,9 @@ use vaka_dialect::{Dialect, EraseBy, Erases, Expression, OperationName, Value};
 use vaka_image::ERASED;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
-use vaka_usb::{DeviceInfo, UsbDevice};
+use vaka_usb::{DeviceInfo, NodeInfo, UsbDevice};
 
+pub use discovery::FoundNode;
 pub use interpreter::{ASKED, GIVEN, Interpreter, PARAMETERS, RANDOM, RandomSource, Reconnect, TracedFrame};
 
 use self::rehearsal::Rehearsal;
@@ -48,9 +50,20 @@ pub fn connect(
     reopen: Reconnect,
     cx: &mut Context<'_>,
 ) -> Result<(Interpreter, Vec<ReportedProperty>), SessionError> {
+    let node = reopen.device.node.clone();
     let mut talk = Interpreter::open(device, dialect, Some(reopen), cx)?;
-    let told = sync_and_identify(&mut talk, cx)?;
+    let mut told = at_node(&mut talk, node.as_deref(), cx)?;
+    told.extend(sync_and_identify(&mut talk, cx)?);
     Ok((talk, told))
+}
+
+/// Speaks to a node of a CAN bus, if the unit is one; returns what it reported.
+fn at_node(
+    talk: &mut Interpreter,
+    node: Option<&NodeInfo>,
+    cx: &mut Context<'_>,
+) -> Result<Vec<ReportedProperty>, SessionError> {
+    node.map_or(Ok(Vec::new()), |node| talk.at_node(node, cx))
 }
 
 /// Syncs with the unit and identifies it; returns its reported properties.
@@ -88,9 +101,11 @@ fn ask_for(
 pub fn confirm(
     device: Box<dyn UsbDevice>,
     dialect: &Arc<Dialect>,
+    node: Option<&NodeInfo>,
     cx: &mut Context<'_>,
 ) -> Result<Vec<ReportedProperty>, SessionError> {
     let mut talk = Interpreter::open(device, dialect.clone(), None, cx)?;
+    at_node(&mut talk, node, cx)?;
     let told = ask_for(OperationName::Confirm, &mut talk, cx);
     talk.rest(cx);
     told
@@ -110,10 +125,12 @@ fn filled(image: &Image, span: Span) -> Vec<u8> {
 pub fn enter(
     device: Box<dyn UsbDevice>,
     dialect: Arc<Dialect>,
+    node: Option<&NodeInfo>,
     secrets: Option<Arc<dyn SecretSource>>,
     cx: &mut Context<'_>,
 ) -> Result<(), SessionError> {
     let mut talk = Interpreter::open(device, dialect, None, cx)?;
+    at_node(&mut talk, node, cx)?;
     talk.supply(secrets);
     if talk.dialect().needs_secret(OperationName::Enter) {
         talk.ask()?;

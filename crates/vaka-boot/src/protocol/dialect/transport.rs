@@ -53,7 +53,12 @@ impl CarrierTransport {
 
     /// Waits until the unit has left the bus; whether it has.
     pub(super) fn wait_for_disconnect(&mut self, within: Duration) -> bool {
-        self.carrier.device().wait_for_disconnect(within)
+        self.carrier.wait_for_disconnect(within)
+    }
+
+    /// The identifier of the last received CAN frame.
+    pub(super) fn received_id(&self) -> Option<u32> {
+        self.carrier.received_id()
     }
 
     /// Sets speed and form of a serial line.

@@ -2,6 +2,7 @@
 //!
 //! A new carrier is a new file here, its `mod` line and its line in [`open`].
 
+mod can;
 pub(super) mod control;
 mod dfu;
 mod hid;
@@ -91,6 +92,16 @@ pub(super) trait Carrier {
         Ok(())
     }
 
+    /// The identifier of the last received CAN frame.
+    fn received_id(&self) -> Option<u32> {
+        None
+    }
+
+    /// Waits until the unit has left the bus; whether it has.
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.device().wait_for_disconnect(within)
+    }
+
     /// Leaves the unit ready for another program.
     fn quiesce(&mut self, cx: &mut Context<'_>) {
         let _ = cx;
@@ -115,6 +126,7 @@ pub(super) fn open(
         }
         dialect::Carrier::Serial(settings) => Box::new(serial::open(device, configuration, settings)?),
         dialect::Carrier::Dfu(settings) => Box::new(dfu::open(device, settings, cx)?),
+        dialect::Carrier::Can(settings) => Box::new(can::open(device, configuration, settings)?),
     })
 }
 

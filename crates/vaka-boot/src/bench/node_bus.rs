@@ -1,0 +1,273 @@
+//! The nodes of CAN buses as one bus: each adapter has its nodes, and each node its unique id.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use vaka_base::text;
+use vaka_core::unit::PropertyValue;
+use vaka_dialect::Dialect;
+use vaka_usb::{
+    Bus, BusError, Clock, DeviceInfo, EndpointInfo, Location, NodeInfo, NodeValue, Setup, Speed, TransferError,
+    UsbDevice,
+};
+
+use crate::bench::adapter_source::{AdapterSource, NODES};
+use crate::context::Context;
+use crate::protocol::dialect::{FoundNode, Interpreter};
+use crate::protocol::session_error::SessionError;
+
+/// Interval between two discoveries: frames on a bus that others use. Chosen by us.
+const INTERVAL: Duration = Duration::from_millis(250);
+
+/// The nodes of all CAN buses.
+pub struct NodeBus {
+    sources: Vec<AdapterSource>,
+    /// The dialects in which nodes are discovered.
+    dialects: Vec<Arc<Dialect>>,
+    clock: Arc<dyn Clock>,
+    state: Mutex<State>,
+}
+
+/// The nodes that were seen, and the adapters that are in use.
+#[derive(Default)]
+struct State {
+    /// The last nodes of each adapter.
+    nodes: HashMap<String, Vec<DeviceInfo>>,
+    /// How often a node came; a number for each place.
+    arrivals: HashMap<Location, u32>,
+    /// Adapters that this process works with.
+    used: HashMap<String, Arc<AtomicBool>>,
+}
+
+impl NodeBus {
+    /// The name of this bus.
+    pub const NAME: &'static str = NODES;
+
+    /// The nodes on these adapters that answer in one of these dialects.
+    pub fn new(sources: Vec<AdapterSource>, dialects: Vec<Arc<Dialect>>, clock: Arc<dyn Clock>) -> Self {
+        Self { sources, dialects, clock, state: Mutex::default() }
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn is_used(&self, adapter: &str) -> bool {
+        self.state().used.get(adapter).is_some_and(|used| used.load(Ordering::SeqCst))
+    }
+
+    /// The nodes of an adapter that answer now.
+    fn discover(&self, source: &AdapterSource, adapter: &str) -> Result<Vec<DeviceInfo>, BusError> {
+        let mut nodes: Vec<(String, FoundNode)> = Vec::new();
+        for dialect in &self.dialects {
+            let device = source.open(adapter)?;
+            let never = AtomicBool::new(false);
+            let (mut quiet, stop) = (|_| {}, &never);
+            let mut cx = Context::new(&*self.clock, &mut quiet, stop);
+            let found = Interpreter::open(device, dialect.clone(), None, &mut cx)
+                .and_then(|mut talk| talk.discover(&mut cx))
+                .map_err(|error| unusable(adapter, error))?;
+            nodes.extend(found.into_iter().map(|node| (dialect.name.clone(), node)));
+        }
+        Ok(self.listed(adapter, nodes))
+    }
+
+    /// The nodes as devices: one for each unique id and kind.
+    fn listed(&self, adapter: &str, nodes: Vec<(String, FoundNode)>) -> Vec<DeviceInfo> {
+        let mut devices: Vec<DeviceInfo> = Vec::new();
+        for (kind, node) in nodes {
+            let location = Location { bus: Self::NAME.into(), port: format!("{adapter}:{}", node.id) };
+            let same = |device: &&mut DeviceInfo| {
+                device.location == location && device.node.as_ref().is_some_and(|other| other.kind == kind)
+            };
+            if let Some(known) = devices.iter_mut().find(same).and_then(|device| device.node.as_mut()) {
+                known.answers += 1;
+                continue;
+            }
+            let told = node.told.iter().map(|told| (told.name.clone(), value_of(&told.value))).collect();
+            let info = NodeInfo { kind, id: node.id.clone(), told, answers: 1 };
+            devices.push(device(location, info));
+        }
+        let mut state = self.state();
+        let before = state.nodes.remove(adapter).unwrap_or_default();
+        for device in &mut devices {
+            let stayed = before.iter().find(|old| old.location == device.location && kind_of(old) == kind_of(device));
+            device.address = match stayed {
+                Some(old) => old.address,
+                None => {
+                    let arrivals = state.arrivals.entry(device.location.clone()).or_default();
+                    *arrivals += 1;
+                    *arrivals
+                }
+            };
+        }
+        devices.sort_by(|a, b| a.location.cmp(&b.location));
+        state.nodes.insert(adapter.to_owned(), devices.clone());
+        devices
+    }
+}
+
+fn value_of(value: &PropertyValue) -> NodeValue {
+    match value {
+        PropertyValue::Number(number) => NodeValue::Number(*number),
+        PropertyValue::Text(text) => NodeValue::Text(text.clone()),
+    }
+}
+
+fn kind_of(device: &DeviceInfo) -> Option<&str> {
+    device.node.as_ref().map(|node| node.kind.as_str())
+}
+
+fn device(location: Location, node: NodeInfo) -> DeviceInfo {
+    DeviceInfo {
+        location,
+        address: 0,
+        speed: Speed::Unknown,
+        vendor: 0,
+        product: 0,
+        release: 0,
+        interfaces: Vec::new(),
+        product_text: None,
+        serial: Some(node.id.clone()),
+        node: Some(Box::new(node)),
+    }
+}
+
+/// A bus that cannot be used.
+fn unusable(adapter: &str, error: SessionError) -> BusError {
+    let location = Location { bus: NodeBus::NAME.into(), port: adapter.to_owned() };
+    match error {
+        SessionError::Disconnected => BusError::NotFound(location),
+        SessionError::Busy(_) => BusError::Busy(location),
+        error => BusError::Can { location, reason: text::sanitize(&error.to_string()) },
+    }
+}
+
+impl Bus for NodeBus {
+    fn name(&self) -> &str {
+        Self::NAME
+    }
+
+    fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        let mut all = Vec::new();
+        for source in &self.sources {
+            for adapter in source.adapters()? {
+                if self.is_used(&adapter) {
+                    all.extend(self.state().nodes.get(&adapter).cloned().unwrap_or_default());
+                    continue;
+                }
+                match self.discover(source, &adapter) {
+                    Ok(nodes) => all.extend(nodes),
+                    // It was unplugged meanwhile.
+                    Err(BusError::NotFound(_)) => {}
+                    Err(error) if source.is_named() => return Err(error),
+                    // Another program may use an adapter that the user did not name.
+                    Err(_) => {}
+                }
+            }
+        }
+        Ok(all)
+    }
+
+    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
+        let absent = || BusError::NotFound(location.clone());
+        let (adapter, _) = port.rsplit_once(':').ok_or_else(absent)?;
+        for source in &self.sources {
+            if !source.adapters()?.iter().any(|found| found == adapter) {
+                continue;
+            }
+            let used = self.state().used.entry(adapter.to_owned()).or_default().clone();
+            if used.swap(true, Ordering::SeqCst) {
+                return Err(BusError::Busy(location));
+            }
+            let lease = Lease(used);
+            return Ok(Box::new(LeasedAdapter { device: source.open(adapter)?, _lease: lease }));
+        }
+        Err(absent())
+    }
+
+    fn empty_reason(&self) -> Option<String> {
+        let named = self.sources.iter().find(|source| source.is_named())?;
+        match named.adapters() {
+            Ok(found) if found.is_empty() => Some(format!("there is no CAN adapter at {}", named.name())),
+            _ => Some("no node on the CAN bus answers".to_owned()),
+        }
+    }
+
+    fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {
+        clock.sleep(at_most.min(interval.max(INTERVAL)));
+    }
+}
+
+/// The use of an adapter by this process.
+struct Lease(Arc<AtomicBool>);
+
+impl Drop for Lease {
+    fn drop(&mut self) {
+        self.0.store(false, Ordering::SeqCst);
+    }
+}
+
+/// An adapter that is in use for one node. The device is closed before its use ends.
+struct LeasedAdapter {
+    device: Box<dyn UsbDevice>,
+    _lease: Lease,
+}
+
+impl UsbDevice for LeasedAdapter {
+    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.device.control_in(setup, length, timeout)
+    }
+
+    fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        self.device.control_out(setup, data, timeout)
+    }
+
+    fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
+        self.device.claim(interface, alternate)
+    }
+
+    fn read_endpoint(
+        &mut self,
+        pipe: EndpointInfo,
+        length: usize,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, TransferError> {
+        self.device.read_endpoint(pipe, length, timeout)
+    }
+
+    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        self.device.write_endpoint(pipe, data, timeout)
+    }
+
+    fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
+        self.device.clear_halt(pipe)
+    }
+
+    fn takes_notes(&self) -> bool {
+        self.device.takes_notes()
+    }
+
+    fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
+        self.device.note(dialect, operation, given);
+    }
+
+    fn conceal(&mut self, is_secret: bool) {
+        self.device.conceal(is_secret);
+    }
+
+    fn node(&self) -> Option<&std::path::Path> {
+        self.device.node()
+    }
+
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.device.wait_for_disconnect(within)
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        self.device.reset()
+    }
+}
