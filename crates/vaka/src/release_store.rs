@@ -194,7 +194,7 @@ fn product(common: &Common, releases: &[(PathBuf, Release)]) -> Result<Option<St
         return Ok(Some((*product).to_owned()));
     }
     let sheets: Vec<Sheet> = releases.iter().filter_map(|(path, release)| own_sheet(release, path).ok()).collect();
-    let bench = Bench::new(environment::buses(common)?, &sheets);
+    let bench = Bench::new(environment::all_buses(common, &sheets)?, &sheets);
     let attached = bench.devices().unwrap_or_default();
     let sheets = attached.iter().filter_map(|device| bench.recognise(device)).flat_map(|candidate| candidate.sheets);
     let attached: BTreeSet<&str> = sheets.map(|sheet| sheet.product.id.as_str()).collect();

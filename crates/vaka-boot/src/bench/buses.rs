@@ -16,6 +16,7 @@ use vaka_usb::{Bus, BusError, DeviceInfo, Location, SystemClock, TransferError, 
 use crate::bench::candidate::{Candidate, dfu_mode, id_of};
 use crate::bench::connection::{Connection, OpenTransport};
 use crate::bench::lock::UnitLock;
+use crate::bench::node_bus::NodeBus;
 use crate::bench::open_error::{OpenError, held};
 use crate::bench::selector::Selector;
 use crate::bench::serial_access::SerialAccess;
@@ -120,10 +121,19 @@ impl<'a> Bench<'a> {
         self.sheets
     }
 
+    /// The buses that units are plugged into: all but that of the nodes, whose ports are those of their
+    /// adapters.
+    pub(crate) fn plugged(&self) -> Vec<&dyn Bus> {
+        self.buses.iter().filter(|bus| bus.name() != NodeBus::NAME).map(|bus| &**bus).collect()
+    }
+
     /// A location for display: the port, and the bus if there are several.
     pub fn place(&self, location: &Location) -> String {
         let port = text::sanitize(&location.port);
-        if self.buses.len() == 1 { port } else { format!("{}/{port}", location.bus) }
+        match location.bus == NodeBus::NAME || self.plugged().len() == 1 {
+            true => port,
+            false => format!("{}/{port}", location.bus),
+        }
     }
 
     /// All attached devices.

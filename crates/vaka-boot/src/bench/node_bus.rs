@@ -1,8 +1,9 @@
 //! The nodes of CAN buses as one bus: each adapter has its nodes, and each node its unique id.
 
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::{self, ThreadId};
 use std::time::Duration;
 
 use vaka_base::text;
@@ -37,9 +38,18 @@ struct State {
     nodes: HashMap<String, Vec<DeviceInfo>>,
     /// How often a node came; a number for each place.
     arrivals: HashMap<Location, u32>,
-    /// Adapters that this process works with.
-    used: HashMap<String, Arc<AtomicBool>>,
+    /// Adapters that this process works with, and the thread that does.
+    used: HashMap<String, User>,
 }
+
+/// The thread that works with an adapter, if one does.
+type User = Arc<Mutex<Option<ThreadId>>>;
+
+/// Longest time that a thread waits for an adapter. Chosen by us: some updates over a slow bus.
+const MOST_WAIT: Duration = Duration::from_secs(1800);
+
+/// Interval at which a thread tries again.
+const RETRY: Duration = Duration::from_millis(20);
 
 impl NodeBus {
     /// The name of this bus.
@@ -54,8 +64,31 @@ impl NodeBus {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn is_used(&self, adapter: &str) -> bool {
-        self.state().used.get(adapter).is_some_and(|used| used.load(Ordering::SeqCst))
+    /// Takes an adapter for this thread: the nodes of one adapter are worked on one after the other.
+    /// `None` if this thread has it already, or another one for very long.
+    fn lease(&self, adapter: &str) -> Option<Lease> {
+        let until = self.clock.now() + MOST_WAIT;
+        loop {
+            match self.try_lease(adapter) {
+                Ok(lease) => return Some(lease),
+                Err(other) if other == thread::current().id() || self.clock.now() >= until => return None,
+                Err(_) => self.clock.sleep(RETRY),
+            }
+        }
+    }
+
+    /// Takes an adapter, or returns the thread that has it.
+    fn try_lease(&self, adapter: &str) -> Result<Lease, ThreadId> {
+        let user = self.state().used.entry(adapter.to_owned()).or_default().clone();
+        let mut now = taken(&user);
+        match *now {
+            Some(other) => Err(other),
+            None => {
+                *now = Some(thread::current().id());
+                drop(now);
+                Ok(Lease(user))
+            }
+        }
     }
 
     /// The nodes of an adapter that answer now.
@@ -154,10 +187,11 @@ impl Bus for NodeBus {
         let mut all = Vec::new();
         for source in &self.sources {
             for adapter in source.adapters()? {
-                if self.is_used(&adapter) {
+                // An adapter that works with a node is not asked for others.
+                let Ok(_lease) = self.try_lease(&adapter) else {
                     all.extend(self.state().nodes.get(&adapter).cloned().unwrap_or_default());
                     continue;
-                }
+                };
                 match self.discover(source, &adapter) {
                     Ok(nodes) => all.extend(nodes),
                     // It was unplugged meanwhile.
@@ -179,11 +213,7 @@ impl Bus for NodeBus {
             if !source.adapters()?.iter().any(|found| found == adapter) {
                 continue;
             }
-            let used = self.state().used.entry(adapter.to_owned()).or_default().clone();
-            if used.swap(true, Ordering::SeqCst) {
-                return Err(BusError::Busy(location));
-            }
-            let lease = Lease(used);
+            let lease = self.lease(adapter).ok_or(BusError::Busy(location))?;
             return Ok(Box::new(LeasedAdapter { device: source.open(adapter)?, _lease: lease }));
         }
         Err(absent())
@@ -202,12 +232,16 @@ impl Bus for NodeBus {
     }
 }
 
-/// The use of an adapter by this process.
-struct Lease(Arc<AtomicBool>);
+fn taken(user: &User) -> MutexGuard<'_, Option<ThreadId>> {
+    user.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// The use of an adapter by a thread of this process.
+struct Lease(User);
 
 impl Drop for Lease {
     fn drop(&mut self) {
-        self.0.store(false, Ordering::SeqCst);
+        *taken(&self.0) = None;
     }
 }
 

@@ -17,6 +17,8 @@ pub enum Selector {
     Id(DeviceId),
     /// By serial number.
     Serial(String),
+    /// By the unique id of a node.
+    Node(String),
     /// By port, as `survey` prints it.
     Port(String),
     /// By the id or name of product or variant.
@@ -32,6 +34,7 @@ impl std::fmt::Display for Selector {
         match self {
             Self::Id(id) => write!(f, "id {id}"),
             Self::Serial(serial) => write!(f, "serial number {}", text::sanitize(serial)),
+            Self::Node(id) => write!(f, "node {}", text::sanitize(id)),
             Self::Port(port) => write!(f, "port {}", text::sanitize(port)),
             Self::Name(name) | Self::Any(name) => f.write_str(&text::sanitize(name)),
             Self::Folder(folder) => write!(f, "folder {}", text::sanitize(&folder.to_string_lossy())),
@@ -39,17 +42,18 @@ impl std::fmt::Display for Selector {
     }
 }
 
-/// Reads `id=VID:PID`, `serial=…`, `port=…`, `name=…` or a bare value.
+/// Reads `id=VID:PID`, `serial=…`, `node=…`, `port=…`, `name=…` or a bare value.
 impl FromStr for Selector {
     type Err = ParseError;
 
     fn from_str(text: &str) -> Result<Self, ParseError> {
         let (key, value) = match text.split_once('=') {
-            Some((key @ ("id" | "serial" | "port" | "name" | "folder"), value)) => (key, value),
+            Some((key @ ("id" | "serial" | "node" | "port" | "name" | "folder"), value)) => (key, value),
             _ => ("", text),
         };
         if value.is_empty() {
-            let forms = "name a unit: id=VID:PID, serial=…, port=…, name=…, folder=… or one of these values alone";
+            let forms =
+                "name a unit: id=VID:PID, serial=…, node=…, port=…, name=…, folder=… or one of these values alone";
             return Err(ParseError::new(forms));
         }
         let example = if key == "id" { placeholder::of_id(value) } else { placeholder::of_text(value) };
@@ -60,6 +64,7 @@ impl FromStr for Selector {
         Ok(match key {
             "id" => Self::Id(value.parse::<DeviceId>()?),
             "serial" => Self::Serial(value),
+            "node" => Self::Node(value.to_ascii_lowercase()),
             "port" => Self::Port(value),
             "name" => Self::Name(value),
             "folder" => Self::Folder(value.into()),
@@ -87,6 +92,7 @@ impl Selector {
         match self {
             Self::Id(id) => candidate.id() == *id,
             Self::Serial(wanted) => serial == Some(wanted),
+            Self::Node(wanted) => candidate.device.node.as_ref().is_some_and(|node| node.id == *wanted),
             Self::Port(wanted) => port(wanted),
             Self::Name(wanted) => name(wanted),
             // Resolved by the bus; see `shows`.
@@ -112,6 +118,7 @@ mod tests {
             ("id=1209:0002", Selector::Id(id)),
             ("serial=a=b", Selector::Serial("a=b".into())),
             ("port=1-1.4", Selector::Port("1-1.4".into())),
+            ("node=5A0017C2", Selector::Node("5a0017c2".into())),
             ("name=Tern r1", Selector::Name("Tern r1".into())),
             ("1209:0002", Selector::Any("1209:0002".into())),
             ("colour=red", Selector::Any("colour=red".into())),

@@ -1,6 +1,7 @@
 //! A device as an event, without opening it.
 
 use vaka_base::text;
+use vaka_base::version::Version;
 use vaka_core::event::AttachedUnit;
 use vaka_core::sheet::{Sheet, VersionSource};
 use vaka_core::unit::{DeviceId, Mode};
@@ -42,7 +43,8 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
         version: sheet
             .filter(|_| runs)
             .filter(|sheet| is_between || sheet.application.version == VersionSource::ReleaseNumber)
-            .map(|_| facts.release.into()),
+            .map(|_| facts.release.into())
+            .or_else(|| told_version(sheet.filter(|_| runs)?, device)),
         layout: None,
         disk: None,
         folder: None,
@@ -59,11 +61,20 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     }
 }
 
-/// The description of a companion device.
+/// The version that a node told when it was discovered.
+fn told_version(sheet: &Sheet, device: &DeviceInfo) -> Option<Version> {
+    device.node.as_ref()?;
+    sheet.application.version.of(&identity::from_list(device))
+}
+
+/// The description of a companion device or an adapter.
 fn companion(bench: &Bench<'_>, id: DeviceId) -> Option<String> {
     let of = |sheet: &Sheet| {
-        let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id))?;
-        Some(format!("{}: {}", sheet.product.name, companion.name))
+        let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id));
+        let is_adapter = || sheet.product.adapters.iter().any(|ids| ids.is(id));
+        let name =
+            companion.map(|companion| companion.name.as_str()).or_else(|| is_adapter().then_some("CAN adapter"))?;
+        Some(format!("{}: {name}", sheet.product.name))
     };
     bench.sheets().iter().find_map(of)
 }

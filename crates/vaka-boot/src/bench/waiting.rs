@@ -75,7 +75,7 @@ impl Wait {
     /// Pauses before the next observation of all buses of the bench.
     pub(crate) fn pause(&self, bench: &Bench<'_>, cx: &Context<'_>) {
         let slice = self.slice(cx);
-        match bench.buses() {
+        match bench.plugged()[..] {
             [only] => only.await_change(cx.clock(), PolledWatch::INTERVAL, slice),
             _ => cx.clock().sleep(PolledWatch::INTERVAL.min(slice)),
         }

@@ -236,7 +236,7 @@ impl<'a> UpdateJob<'a> {
         if sheets.is_empty() {
             return Err(environment::no_sheets());
         }
-        let buses = environment::buses(common)?;
+        let buses = environment::all_buses(common, &sheets)?;
         Ok(Self { args, common, buses, sheets, source, finished: Mutex::default() })
     }
 

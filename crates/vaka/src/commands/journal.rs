@@ -94,7 +94,7 @@ fn is_of(record: &Record, selector: &Selector) -> bool {
     let named = |wanted: &str| is(&result.product, wanted) || is(&result.variant, wanted);
     match selector {
         Selector::Id(id) => has_id(&id.to_string()),
-        Selector::Serial(wanted) => has_serial(wanted),
+        Selector::Serial(wanted) | Selector::Node(wanted) => has_serial(wanted),
         Selector::Port(wanted) => is(&result.unit, wanted),
         Selector::Name(wanted) => named(wanted),
         // The folder of a disk is temporary and not recorded.

@@ -27,7 +27,7 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOption
     let sheet = release_store::sheet(release, path, environment::sheets(common)?)?;
     release_store::check_consistency(release, &sheet, path)?;
     let build = release_store::build(release, &args.release.build)?;
-    let buses = environment::buses(common)?;
+    let buses = environment::all_buses(common, std::slice::from_ref(&sheet))?;
     let request = Request {
         unit: common.unit.clone(),
         label: common.variant.clone(),

@@ -9,6 +9,7 @@ use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::{Candidate, dfu_mode};
 use vaka_boot::bench::companion_devices;
+use vaka_boot::bench::node_bus::NodeBus;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
@@ -207,7 +208,9 @@ fn disk_of(unit: &mut AttachedUnit, disk: &VolumeFacts, open: &[&Variant]) {
 }
 
 fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
-    let buses: Vec<&str> = bench.buses().iter().map(|bus| bus.name()).collect();
+    // The bus of nodes is there for every sheet that names an adapter.
+    let is_used = |name: &&str| *name != NodeBus::NAME || units.iter().any(|unit| unit.bus == *name);
+    let buses: Vec<&str> = bench.buses().iter().map(|bus| bus.name()).filter(is_used).collect();
     print_line(&format!("{} on {}", text::count(units.len(), "unit"), buses.join(", ")));
     if units.is_empty() {
         match bench.empty_reason() {

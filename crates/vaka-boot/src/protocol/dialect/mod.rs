@@ -52,8 +52,12 @@ pub fn connect(
 ) -> Result<(Interpreter, Vec<ReportedProperty>), SessionError> {
     let node = reopen.device.node.clone();
     let mut talk = Interpreter::open(device, dialect, Some(reopen), cx)?;
-    let mut told = at_node(&mut talk, node.as_deref(), cx)?;
-    told.extend(sync_and_identify(&mut talk, cx)?);
+    let discovered = at_node(&mut talk, node.as_deref(), cx)?;
+    let mut told = sync_and_identify(&mut talk, cx)?;
+    told.splice(
+        ..0,
+        discovered.into_iter().filter(|one| told.iter().all(|other| other.name != one.name)).collect::<Vec<_>>(),
+    );
     Ok((talk, told))
 }
 
