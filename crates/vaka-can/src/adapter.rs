@@ -136,7 +136,8 @@ impl<D: UsbDevice> Adapter<D> {
         let number = self.next;
         self.next = (self.next + 1) % u32::try_from(MOST_UNDERWAY).unwrap_or(1);
         let left = deadline.saturating_sub(clock.now()).max(Duration::from_millis(1));
-        self.device.write_endpoint(self.write, &wire::sending(frame, number, 0), left)?;
+        let sent = self.device.write_endpoint(self.write, &wire::sending(frame, number, 0), left);
+        self.unhalted(self.write, sent)?;
         self.underway.push_back(number);
         Ok(())
     }
@@ -177,7 +178,8 @@ impl<D: UsbDevice> Adapter<D> {
         if within.is_zero() {
             return Err(self.silence());
         }
-        let bytes = match self.device.read_endpoint(self.read, READ, within) {
+        let read = self.device.read_endpoint(self.read, READ, within);
+        let bytes = match self.unhalted(self.read, read) {
             Err(TransferError::Timeout) => return Err(self.silence()),
             done => done?,
         };
@@ -203,6 +205,14 @@ impl<D: UsbDevice> Adapter<D> {
             FromAdapter::Other => {}
         }
         Ok(())
+    }
+
+    /// Ends the halt of an endpoint after a stall, so that the next session can use it.
+    fn unhalted<T>(&mut self, pipe: EndpointInfo, done: Result<T, TransferError>) -> Result<T, TransferError> {
+        if let Err(TransferError::Stall) = done {
+            let _ = self.device.clear_halt(pipe);
+        }
+        done
     }
 
     fn note(&mut self, new: BusErrors) -> Result<(), CanError> {

@@ -211,7 +211,7 @@ pub fn announce(common: &Common, text: String) {
     }
 }
 
-/// Every id that a product shows, and when.
+/// Every USB id that a product shows, and when; those of its adapters too.
 pub fn all_ids(sheet: &Sheet) -> Vec<(&Ids, String)> {
     let running = "its application".to_owned();
     let mut all: Vec<(&Ids, String)> = sheet.application.id.iter().map(|ids| (ids, running.clone())).collect();
@@ -224,6 +224,8 @@ pub fn all_ids(sheet: &Sheet) -> Vec<(&Ids, String)> {
         let routes = stage.routes.values().flatten();
         all.extend(routes.map(|route| (&route.id, "update mode".to_owned())));
     }
+    all.extend(sheet.product.adapters.iter().map(|ids| (ids, "CAN adapter".to_owned())));
+    all.retain(|(ids, _)| !ids.is_node());
     all
 }
 

@@ -73,14 +73,22 @@ fn rules_name_the_units_of_the_sheets_and_no_others() {
     let ended = bench.run(&["setup", "rules"]);
     ended.expect(0, &["# Tern tide gauge, update mode; Tern tide gauge, after stage loader"]);
     let rules: Vec<&str> = ended.stdout.lines().filter(|line| line.starts_with("SUBSYSTEM")).collect();
-    // Two for each of the eight products, and one for the Tern's loader.
-    let wanted: Vec<String> = (1..=0x11)
-        .map(|product| {
-            format!(
-                "SUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"1209\", ATTR{{idProduct}}==\"{product:04x}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\""
-            )
-        })
-        .collect();
+    // Two for each of the eight products, one for the Tern's loader and one for the Turnstone's adapter. The
+    // Fulmar, 000d and 000e, is spoken to on a serial port.
+    let rights = "MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\"";
+    let of = |subsystem: &str, attribute: &str, product: u32, grants: &str| {
+        format!(
+            "SUBSYSTEM==\"{subsystem}\", {attribute}{{idVendor}}==\"1209\", {attribute}{{idProduct}}==\"{product:04x}\", {grants}"
+        )
+    };
+    let mut wanted = Vec::new();
+    for product in 1..=0x12 {
+        wanted.push(of("usb", "ATTR", product, rights));
+        if matches!(product, 0x0D | 0x0E) {
+            wanted.push(of("tty", "ATTRS", product, rights));
+            wanted.push(of("usb", "ATTR", product, "ENV{ID_MM_DEVICE_IGNORE}=\"1\""));
+        }
+    }
     assert_eq!(rules, wanted);
     let none = Running::start(program().args(["setup", "rules"])).end();
     none.expect(3, &["No product sheet was found, so there are no ids for a", "--sheets DIR"]);

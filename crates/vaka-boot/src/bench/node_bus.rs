@@ -19,7 +19,7 @@ use crate::context::Context;
 use crate::protocol::dialect::{FoundNode, Interpreter};
 use crate::protocol::session_error::SessionError;
 
-/// Interval between two discoveries: frames on a bus that others use. Chosen by us.
+/// Interval between two discoveries: their frames are on a bus that others use. Chosen by us.
 const INTERVAL: Duration = Duration::from_millis(250);
 
 /// The nodes of all CAN buses.
@@ -36,6 +36,8 @@ pub struct NodeBus {
 struct State {
     /// The last nodes of each adapter.
     nodes: HashMap<String, Vec<DeviceInfo>>,
+    /// The last list and its time.
+    last: Option<(Duration, Vec<DeviceInfo>)>,
     /// How often a node came; a number for each place.
     arrivals: HashMap<Location, u32>,
     /// Adapters that this process works with, and the thread that does.
@@ -62,6 +64,13 @@ impl NodeBus {
 
     fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The nodes of the adapters that work with one of them: they are not asked meanwhile.
+    fn at_work(&self) -> Vec<DeviceInfo> {
+        let state = self.state();
+        let used = state.used.iter().filter(|(_, user)| taken(user).is_some());
+        used.filter_map(|(adapter, _)| state.nodes.get(adapter)).flatten().cloned().collect()
     }
 
     /// Takes an adapter for this thread: the nodes of one adapter are worked on one after the other.
@@ -184,14 +193,14 @@ impl Bus for NodeBus {
     }
 
     fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
-        let mut all = Vec::new();
+        let now = self.clock.now();
+        if let Some((_, known)) = self.state().last.as_ref().filter(|(at, _)| now < *at + INTERVAL) {
+            return Ok(known.clone());
+        }
+        let mut all = self.at_work();
         for source in &self.sources {
             for adapter in source.adapters()? {
-                // An adapter that works with a node is not asked for others.
-                let Ok(_lease) = self.try_lease(&adapter) else {
-                    all.extend(self.state().nodes.get(&adapter).cloned().unwrap_or_default());
-                    continue;
-                };
+                let Ok(_lease) = self.try_lease(&adapter) else { continue };
                 match self.discover(source, &adapter) {
                     Ok(nodes) => all.extend(nodes),
                     // It was unplugged meanwhile.
@@ -202,6 +211,7 @@ impl Bus for NodeBus {
                 }
             }
         }
+        self.state().last = Some((self.clock.now(), all.clone()));
         Ok(all)
     }
 
@@ -209,11 +219,12 @@ impl Bus for NodeBus {
         let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
         let absent = || BusError::NotFound(location.clone());
         let (adapter, _) = port.rsplit_once(':').ok_or_else(absent)?;
+        // A server does not list an adapter that is in use.
+        let lease = self.lease(adapter).ok_or(BusError::Busy(location.clone()))?;
         for source in &self.sources {
             if !source.adapters()?.iter().any(|found| found == adapter) {
                 continue;
             }
-            let lease = self.lease(adapter).ok_or(BusError::Busy(location))?;
             return Ok(Box::new(LeasedAdapter { device: source.open(adapter)?, _lease: lease }));
         }
         Err(absent())

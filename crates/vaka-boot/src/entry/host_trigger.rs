@@ -94,8 +94,20 @@ fn ask_in_dialect(
     let device = bench.open_for(unit, dialect, None).map_err(|error| bus_failure(&error))?;
     dialect::enter(device, dialect.clone(), unit.node.as_deref(), bench.secrets(), cx).map_err(|error| match error {
         SessionError::Busy(by) => held(&place, &by),
-        error => refused(&place, TriggerError::Dialect { dialect: dialect.name.clone(), error }),
+        error => not_asked(&place, dialect, error),
     })
+}
+
+/// The application did not obey in its dialect.
+fn not_asked(place: &str, dialect: &Dialect, error: SessionError) -> Failure {
+    let own = error.own_remedy();
+    let error = TriggerError::Dialect { dialect: dialect.name.clone(), error };
+    match own {
+        None => refused(place, error),
+        Some(remedy) => Failure::new(FailureKind::Trigger { place: place.to_owned(), error })
+            .unit(UnitCondition::UnchangedAndRunning)
+            .remedy(remedy),
+    }
 }
 
 /// Asks the application to leave for its DFU mode.

@@ -34,6 +34,8 @@ pub fn run(args: &Simulate) -> Outcome {
     let world = world.shared();
     let server = Server::start(world.clone(), args.listen)
         .map_err(|error| CommandError::Listen { address: args.listen, error })?;
+    // A reader of the first line may end the program at once.
+    signals::end_quietly();
     print_line(&format!("Simulated units at {}", server.bus()));
     if !args.listen.ip().is_loopback() {
         print_line("Everyone who can reach this address can use them.");
@@ -43,7 +45,6 @@ pub fn run(args: &Simulate) -> Outcome {
     print_line(&format!("In another terminal: vaka survey --bus {}", server.bus()));
     print_line(HELP);
     print_line("Ctrl-C ends it.");
-    signals::end_quietly();
     take_commands(world);
     while !signals::flag().load(Ordering::SeqCst) {
         std::thread::sleep(Duration::from_millis(50));

@@ -1,0 +1,144 @@
+//! Nodes of a CAN bus behind an adapter, by the built program over USB/IP.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::fs;
+
+use support::{Bench, Ended, firmware, root};
+use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::unit::can_adapter::CanAdapter;
+use vaka_sim::unit::turnstone::{Chip, Turnstone};
+use vaka_sim::unit::{Condition, Unit, UserAction};
+use vaka_sim::world::lock;
+
+const FIRST: u32 = 0x5A00_17C2;
+const SECOND: u32 = 0x5A00_2B90;
+
+fn node(chip: Chip, number: u8, unique: u32) -> Box<dyn Unit> {
+    Box::new(Turnstone::new(chip, "quay", number, unique))
+}
+
+/// An adapter at 1-1, and nodes.
+fn bench_of(adapter_faults: Vec<Fault>, nodes: Vec<Box<dyn Unit>>) -> Bench {
+    let adapter: Box<dyn Unit> = Box::new(CanAdapter::new("quay", "CA-0007"));
+    let nodes = nodes.into_iter().map(|node| (node, Vec::new()));
+    Bench::of([(adapter, adapter_faults)].into_iter().chain(nodes).collect())
+}
+
+/// A bus with one node of each variant.
+fn bench() -> Bench {
+    bench_of(Vec::new(), vec![node(Chip::T1, 4, FIRST), node(Chip::T2, 9, SECOND)])
+}
+
+fn update(bench: &Bench, image: &str, more: &[&str]) -> Ended {
+    let file = firmware(image);
+    bench.run(&[&["update", file.to_str().unwrap()], more].concat())
+}
+
+fn holds(bench: &Bench, port: &str, image: &str) -> bool {
+    let image = fs::read(firmware(image)).unwrap();
+    bench.memory(port)[0x4000..0x4000 + image.len()] == image && bench.condition(port) == Condition::Application
+}
+
+#[test]
+fn nodes_are_listed_by_their_adapter_and_one_is_updated() {
+    let bench = bench();
+    bench.run(&["survey"]).expect(
+        0,
+        &[
+            "3 units on usbip",
+            "1-1:5a0017c2  application",
+            "1-1:5a002b90  application",
+            "can:turnstone-app  1.0.0",
+            "CAN adapter",
+        ],
+    );
+    let other = bench.memory("1-3");
+    update(&bench, "turnstone-t1-1.1.0.bin", &[]).expect(3, &["2 units fit"]);
+    update(&bench, "turnstone-t1-1.1.0.bin", &["--unit", "node=5A0017C2", "--variant", "t1"])
+        .expect(0, &["read-back: all", "confirmed", "runs 1.1.0", "at 1-1:5a0017c2, serial number 5a0017c2"]);
+    assert!(holds(&bench, "1-2", "turnstone-t1-1.1.0.bin"));
+    assert!(bench.memory("1-3") == other);
+    // The id is ready for another program.
+    let again =
+        update(&bench, "turnstone-t1-1.1.0.bin", &["--unit", "node=5a0017c2", "--variant", "t1", "--format", "json"]);
+    let events = again.expect(0, &[]).events();
+    let result = events.last().unwrap();
+    assert_eq!(result["application"]["serial"], "5a0017c2");
+    bench.run(&["journal", "--unit", "node=5A0017C2"]).expect(0, &["1-1:5a0017c2", "updated"]);
+}
+
+/// The label is wrong: the node's own report in update mode decides.
+#[test]
+fn an_image_for_the_other_controller_is_refused_and_the_node_returns() {
+    let bench = bench();
+    let before = bench.memory("1-3");
+    update(&bench, "turnstone-t1-1.1.0.bin", &["--unit", "node=5a002b90", "--variant", "t1"])
+        .expect(3, &["Refused", "chip 82"]);
+    assert!(bench.memory("1-3") == before);
+    assert_eq!(bench.condition("1-3"), Condition::Application);
+}
+
+#[test]
+fn two_nodes_with_one_id_are_a_conflict() {
+    let bench = bench_of(Vec::new(), vec![node(Chip::T1, 4, FIRST), node(Chip::T1, 5, FIRST)]);
+    let before = (bench.memory("1-2"), bench.memory("1-3"));
+    update(&bench, "turnstone-t1-1.1.0.bin", &["--unit", "node=5a0017c2", "--variant", "t1"])
+        .expect(5, &["2 nodes answer with the unique id 5a0017c2", "Leave only one of them on the bus"]);
+    assert!((bench.memory("1-2"), bench.memory("1-3")) == before);
+}
+
+#[test]
+fn each_obstacle_has_its_own_sentence() {
+    // No power on the bus: frames are not acknowledged.
+    let silent = bench();
+    for port in ["1-2", "1-3"] {
+        lock(&silent.world).act(port, &UserAction::Pull);
+    }
+    update(&silent, "turnstone-t1-1.1.0.bin", &["--unit", "node=5a0017c2", "--wait", "1s"])
+        .expect(4, &["did not appear within 1.0 s"]);
+    // The adapter is named and not there.
+    let named = format!("{},can:1-9", silent.bus());
+    let absent = ["--bus", &named, "--unit", "node=5a0017c2", "--wait", "1s"];
+    update(&silent, "turnstone-t1-1.1.0.bin", &absent).expect(4, &["did not appear within 1.0 s"]);
+    // Another bit rate than that of the nodes destroys their frames, until the adapter goes off the bus.
+    let fast = bench();
+    let folder = fast.folder.path().join("sheets");
+    fs::create_dir(&folder).unwrap();
+    for name in ["turnstone.toml", "turnstone.dialect.toml", "turnstone-app.dialect.toml"] {
+        let text = fs::read_to_string(root().join("demo/sheets").join(name)).unwrap();
+        fs::write(folder.join(name), text.replace("bit_rate = 500000", "bit_rate = 250000")).unwrap();
+    }
+    let named = format!("{},can:1-1", fast.bus());
+    update(&fast, "turnstone-t1-1.1.0.bin", &["--bus", &named, "--wait", "2s", "--sheets", folder.to_str().unwrap()])
+        .expect(9, &["The CAN bus at can/1-1 cannot be used", "bit rate"]);
+    // Without a sheet of nodes no frame is sent.
+    let gannet = root().join("demo/sheets/gannet.toml");
+    update(&fast, "gannet-1.3.0.dfu", &["--bus", "can:1-1", "--sheets", gannet.to_str().unwrap()])
+        .expect(3, &["No product sheet describes nodes of a CAN bus"]);
+}
+
+/// The adapter is pulled out and plugged in again in the middle of the transfer.
+#[test]
+fn an_adapter_that_is_unplugged_is_waited_for() {
+    let pulled = vec![Fault { at: 2500, kind: FaultKind::Pull(Some(std::time::Duration::from_millis(600))) }];
+    let bench = bench_of(pulled, vec![node(Chip::T1, 4, FIRST), node(Chip::T2, 9, SECOND)]);
+    let ended = update(&bench, "turnstone-t1-1.1.0.bin", &["--unit", "node=5a0017c2", "--variant", "t1", "-v"]);
+    ended.expect(0, &["confirmed", "runs 1.1.0"]);
+    assert!(ended.stderr.contains("lost") || ended.stderr.contains("disconnect"), "{}", ended.stderr);
+    assert!(holds(&bench, "1-2", "turnstone-t1-1.1.0.bin"));
+}
+
+#[test]
+fn a_line_updates_all_nodes_of_a_bus() {
+    let nodes = (1..=3_u8).map(|number| node(Chip::T1, number, FIRST + u32::from(number))).collect();
+    let bench = bench_of(Vec::new(), nodes);
+    let file = firmware("turnstone-t1-1.1.0.bin");
+    let line = ["line", file.to_str().unwrap(), "--variant", "t1", "--count", "3", "--wait", "20s"];
+    bench.run(&line).expect(0, &["3 units: 3 updated", "1-1:5a0017c3", "1-1:5a0017c5"]);
+    for port in ["1-2", "1-3", "1-4"] {
+        assert!(holds(&bench, port, "turnstone-t1-1.1.0.bin"), "{port}");
+    }
+}
