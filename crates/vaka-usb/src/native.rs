@@ -372,8 +372,25 @@ impl NativeDevice {
         buffer: Buffer,
         timeout: Duration,
     ) -> Result<Completion, TransferError> {
-        let mut endpoint = self.interface_with(pipe)?.endpoint::<K, D>(pipe.address).map_err(other)?;
+        let mut endpoint = self.endpoint::<K, D>(pipe)?;
         Ok(endpoint.transfer_blocking(buffer, timeout))
+    }
+
+    /// An endpoint of a claimed interface. The thread that completes transfers may keep the endpoint of the
+    /// last one for a moment.
+    fn endpoint<K: BulkOrInterrupt, D: EndpointDirection>(
+        &self,
+        pipe: EndpointInfo,
+    ) -> Result<nusb::Endpoint<K, D>, TransferError> {
+        const RELEASE: Duration = Duration::from_millis(200);
+        let interface = self.interface_with(pipe)?;
+        let deadline = Instant::now() + RELEASE;
+        loop {
+            match interface.endpoint::<K, D>(pipe.address) {
+                Err(error) if error.kind() == ErrorKind::Busy && Instant::now() < deadline => std::thread::yield_now(),
+                opened => return opened.map_err(other),
+            }
+        }
     }
 
     /// A program that has the serial port or raw device of an interface open: claiming the
@@ -523,18 +540,13 @@ impl UsbDevice for NativeDevice {
 
     fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
         self.unfinished.remove(&pipe.address);
-        let interface = self.interface_with(pipe)?;
         let cleared = match (pipe.kind, pipe.is_in()) {
-            (PipeKind::Bulk, true) => interface.endpoint::<Bulk, In>(pipe.address).map(|mut e| e.clear_halt().wait()),
-            (PipeKind::Bulk, false) => interface.endpoint::<Bulk, Out>(pipe.address).map(|mut e| e.clear_halt().wait()),
-            (PipeKind::Interrupt, true) => {
-                interface.endpoint::<Interrupt, In>(pipe.address).map(|mut e| e.clear_halt().wait())
-            }
-            (PipeKind::Interrupt, false) => {
-                interface.endpoint::<Interrupt, Out>(pipe.address).map(|mut e| e.clear_halt().wait())
-            }
+            (PipeKind::Bulk, true) => self.endpoint::<Bulk, In>(pipe)?.clear_halt().wait(),
+            (PipeKind::Bulk, false) => self.endpoint::<Bulk, Out>(pipe)?.clear_halt().wait(),
+            (PipeKind::Interrupt, true) => self.endpoint::<Interrupt, In>(pipe)?.clear_halt().wait(),
+            (PipeKind::Interrupt, false) => self.endpoint::<Interrupt, Out>(pipe)?.clear_halt().wait(),
         };
-        cleared.map_err(other)?.map_err(other)
+        cleared.map_err(other)
     }
 
     fn wait_for_disconnect(&mut self, within: Duration) -> bool {
