@@ -68,7 +68,9 @@ fn label_alone(verdict: &Verdict) -> Option<RefusalReason> {
     let by_ids = label.is_conflict();
     // The unit identifies as another variant, and the file is for that one.
     let other = verdict.identified.as_ref().filter(|other| verdict.variant.as_ref() != Some(*other))?;
-    let fits_file = verdict.compatible.contains(other) || by_ids && verdict.compatible.is_empty();
+    // A file without a conflict is for the variant of the label.
+    let is_for_another = verdict.conflicts().any(|evidence| evidence.about == Subject::File);
+    let fits_file = verdict.compatible.contains(other) || by_ids && is_for_another && verdict.compatible.is_empty();
     fits_file.then(|| RefusalReason::LabelAlone { variant: other.clone(), label: label.says.clone() })
 }
 
