@@ -78,8 +78,8 @@ pub enum Remedy {
     SetInterfaceUp {
         /// Its name.
         name: String,
-        /// The bit rate of the nodes, if it is known.
-        rate: Option<u32>,
+        /// The bit rate of the nodes.
+        rate: u32,
     },
     /// Leave only one of several nodes with the same unique id on the bus.
     SeparateNodes,

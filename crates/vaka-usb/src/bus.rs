@@ -170,6 +170,8 @@ pub enum BusError {
     InterfaceDown {
         /// Its name.
         name: String,
+        /// The bit rate of the nodes.
+        rate: u32,
     },
     /// This machine has no USB, or does not show it to this program.
     #[error("this machine has no USB: {0}")]

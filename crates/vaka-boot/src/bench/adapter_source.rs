@@ -72,12 +72,13 @@ impl AdapterSource {
     }
 
     /// Opens an adapter: through the network interface that the system's driver made of it, if it did.
-    pub(super) fn open(&self, adapter: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+    /// `rate` is the bit rate of the nodes, for messages.
+    pub(super) fn open(&self, adapter: &str, rate: u32) -> Result<Box<dyn UsbDevice>, BusError> {
         match &self.0 {
             #[cfg(target_os = "linux")]
-            Place::Interface(name) => open_interface(name),
-            Place::Port(bus, port) => open_port(&**bus, port),
-            Place::Ids(bus, _) => open_port(&**bus, adapter),
+            Place::Interface(name) => open_interface(name, rate),
+            Place::Port(bus, port) => open_port(&**bus, port, rate),
+            Place::Ids(bus, _) => open_port(&**bus, adapter, rate),
         }
     }
 }
@@ -88,23 +89,24 @@ fn is_adapter(ids: &[Ids], device: &DeviceInfo) -> bool {
     device.node.is_none() && ids.iter().any(|known| known.is(id.into()))
 }
 
-fn open_port(bus: &dyn Bus, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+#[cfg_attr(not(target_os = "linux"), allow(unused_variables))] // only Linux has interfaces
+fn open_port(bus: &dyn Bus, port: &str, rate: u32) -> Result<Box<dyn UsbDevice>, BusError> {
     match bus.network_interface(port) {
         #[cfg(target_os = "linux")]
-        Some(name) => open_interface(&name),
+        Some(name) => open_interface(&name, rate),
         _ => bus.open(port),
     }
 }
 
 #[cfg(target_os = "linux")]
-fn open_interface(name: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+fn open_interface(name: &str, rate: u32) -> Result<Box<dyn UsbDevice>, BusError> {
     use std::io::ErrorKind;
     use vaka_can::interface::InterfaceDevice;
     let location = vaka_usb::Location { bus: NODES.into(), port: name.to_owned() };
     match InterfaceDevice::open(name) {
         Ok(device) => Ok(Box::new(device)),
         Err(error) => Err(match error.kind() {
-            ErrorKind::NetworkDown => BusError::InterfaceDown { name: name.to_owned() },
+            ErrorKind::NetworkDown => BusError::InterfaceDown { name: name.to_owned(), rate },
             ErrorKind::NotFound => BusError::NotFound(location),
             _ => BusError::System { location, reason: vaka_base::text::sanitize(&error.to_string()) },
         }),

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_core::unit::PropertyValue;
-use vaka_dialect::Dialect;
+use vaka_dialect::{Carrier, Dialect};
 use vaka_usb::{
     Bus, BusError, Clock, DeviceInfo, EndpointInfo, Location, NodeInfo, NodeValue, Setup, Speed, TransferError,
     UsbDevice,
@@ -104,7 +104,7 @@ impl NodeBus {
     fn discover(&self, source: &AdapterSource, adapter: &str) -> Result<Vec<DeviceInfo>, BusError> {
         let mut nodes: Vec<(String, FoundNode)> = Vec::new();
         for dialect in &self.dialects {
-            let device = source.open(adapter)?;
+            let device = source.open(adapter, bit_rate(dialect))?;
             let never = AtomicBool::new(false);
             let (mut quiet, stop) = (|_| {}, &never);
             let mut cx = Context::new(&*self.clock, &mut quiet, stop);
@@ -148,6 +148,14 @@ impl NodeBus {
         devices.sort_by(|a, b| a.location.cmp(&b.location));
         state.nodes.insert(adapter.to_owned(), devices.clone());
         devices
+    }
+}
+
+/// The bit rate of the nodes that answer in a dialect.
+fn bit_rate(dialect: &Dialect) -> u32 {
+    match &dialect.carrier {
+        Carrier::Can(can) => can.bit_rate,
+        _ => 0,
     }
 }
 
@@ -219,13 +227,14 @@ impl Bus for NodeBus {
         let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
         let absent = || BusError::NotFound(location.clone());
         let (adapter, _) = port.rsplit_once(':').ok_or_else(absent)?;
+        let rate = self.dialects.first().map_or(0, |dialect| bit_rate(dialect));
         // A server does not list an adapter that is in use.
         let lease = self.lease(adapter).ok_or(BusError::Busy(location.clone()))?;
         for source in &self.sources {
             if !source.adapters()?.iter().any(|found| found == adapter) {
                 continue;
             }
-            return Ok(Box::new(LeasedAdapter { device: source.open(adapter)?, _lease: lease }));
+            return Ok(Box::new(LeasedAdapter { device: source.open(adapter, rate)?, _lease: lease }));
         }
         Err(absent())
     }

@@ -50,8 +50,8 @@ pub fn bus_failure(error: &BusError) -> Failure {
         BusError::Busy(_) | BusError::PortBusy { .. } => failure.unchanged().remedy(Remedy::EndOtherProgram),
         BusError::PortDenied { group, .. } => failure.unchanged().remedy(Remedy::JoinGroup { group: group.clone() }),
         BusError::Can { .. } => failure.unchanged().remedy(Remedy::CanBus(CanError::NotAcknowledged)),
-        BusError::InterfaceDown { name } => {
-            failure.unchanged().remedy(Remedy::SetInterfaceUp { name: name.clone(), rate: None })
+        BusError::InterfaceDown { name, rate } => {
+            failure.unchanged().remedy(Remedy::SetInterfaceUp { name: name.clone(), rate: *rate })
         }
         BusError::NoSerialPort(_) => failure.unchanged().remedy(Remedy::LoadSerialDriver),
         BusError::PermissionDenied { vendor, .. } => {

@@ -27,7 +27,7 @@ use vaka_messages::CommandError;
 const BOLD: Style = Style::new().bold();
 
 /// Name and purpose of each example.
-pub const SCENES: [(&str, &str); 9] = [
+pub const SCENES: [(&str, &str); 10] = [
     ("tern", "a tide gauge with two board revisions and one boot id: the right image and the wrong one"),
     ("gannet", "a hydrophone interface that enters update mode on request, by plain DFU"),
     ("petrel", "a wave buoy logger with a UF2 disk that identifies its board"),
@@ -35,6 +35,7 @@ pub const SCENES: [(&str, &str); 9] = [
     ("dunlin", "a salinity probe with a vendor bootloader that listens only briefly after power-on"),
     ("auk", "a harbour light with a vendor HID bootloader, described by a dialect"),
     ("fulmar", "a met mast that enters update mode by a serial command; and a file for a wrong address"),
+    ("can", "two shore-power controllers on one CAN bus: one is updated by its unique id"),
     ("release", "a blank tide gauge and a signed release: bootloader first, then application"),
     ("skua", "the recovery of a gateway whose damaged bridge chip is not on the bus"),
 ];
@@ -78,6 +79,7 @@ pub fn run(args: &Demo) -> Outcome {
         "auk" => auk_scene(),
         "fulmar" => fulmar_scene(),
         "skua" => skua_scene(),
+        "can" => can_scene(),
         "release" => release_scene(),
         other => Err(CommandError::NoExample { name: other.to_owned() }.into()),
     }
@@ -220,6 +222,7 @@ macro_rules! demo_file {
 
 const DUNLIN_BIN: &[u8] = demo_file!("firmware/out/dunlin-1.1.0.bin");
 const AUK_BIN: &[u8] = demo_file!("firmware/out/auk-2.1.0.bin");
+const TURNSTONE_BIN: &[u8] = demo_file!("firmware/out/turnstone-t1-1.1.0.bin");
 const FULMAR_BIN: &[u8] = demo_file!("firmware/out/fulmar-4.2.0.bin");
 const SKUA_BIN: &[u8] = demo_file!("firmware/out/skua-bridge-1.7.0.bin");
 
@@ -337,6 +340,55 @@ fn skua_scene() -> Outcome {
     print_line("The tool waits and shows how to force the chip's boot mode. After some seconds the user does it:");
     show.run("update skua-bridge-1.7.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.7.0 that the linker made")?;
+    Ok(ExitCode::Done)
+}
+
+const QUAY: &str = r#"
+[[unit]]
+product = "turnstone"
+variant = "t1"
+port = "1-1"
+serial = "5a0017c2"
+bus = "quay"
+number = 4
+
+[[unit]]
+product = "can-adapter"
+port = "1-2"
+serial = "CA-0007"
+bus = "quay"
+
+[[unit]]
+product = "turnstone"
+variant = "t2"
+port = "1-3"
+serial = "5a002b90"
+bus = "quay"
+number = 9
+"#;
+
+fn can_scene() -> Outcome {
+    const BASE: u32 = 0x0B00_0000;
+    let kept = [BASE..BASE + 0x4000, BASE + 0x1_7800..BASE + 0x1_8000];
+    let show = DemoScene::new(QUAY, BASE + 0x4000, TURNSTONE_BIN, kept)?;
+    show.file("sheets/turnstone.toml", demo_file!("sheets/turnstone.toml"))?;
+    show.file("sheets/turnstone.dialect.toml", demo_file!("sheets/turnstone.dialect.toml"))?;
+    show.file("sheets/turnstone-app.dialect.toml", demo_file!("sheets/turnstone-app.dialect.toml"))?;
+    show.file("turnstone-t1-1.1.0.bin", TURNSTONE_BIN)?;
+    show.file("turnstone-t2-1.1.0.bin", demo_file!("firmware/out/turnstone-t2-1.1.0.bin"))?;
+
+    print_line("Two Turnstones, shore-power controllers, are nodes of one CAN bus behind an adapter. They are told");
+    print_line("apart by their unique ids:");
+    show.run("survey", ExitCode::Done)?;
+
+    print_line("They differ in their microcontroller. A file for the other one is refused, whatever the label was:");
+    let other = "update turnstone-t2-1.1.0.bin --unit node=5a0017c2 --variant t2 --unattended";
+    show.run(other, ExitCode::Refused)?;
+
+    print_line("The right file, over ISO-TP; the other node is not spoken to:");
+    let right = "update turnstone-t1-1.1.0.bin --unit node=5a0017c2 --variant t1 --unattended";
+    show.run(right, ExitCode::Done)?;
+    show.truth("after the update", "the 1.1.0 that the linker made")?;
     Ok(ExitCode::Done)
 }
 

@@ -226,7 +226,7 @@ fn grant_access(vendor: u16) -> String {
 
 fn can_bus(error: &CanError) -> String {
     match error {
-        CanError::OtherRate { interface, wanted, .. } => set_up(interface, Some(*wanted)),
+        CanError::OtherRate { interface, wanted, .. } => set_up(interface, *wanted),
         CanError::NoFd => "Use an adapter with FD frames, or set the interface up with 'fd on'.".to_owned(),
         CanError::BitRate(_) => "Use an adapter whose clock allows this bit rate.".to_owned(),
         CanError::IsoTp(_) => "Record the run with --trace; 'vaka dialect trace' shows each frame.".to_owned(),
@@ -234,11 +234,8 @@ fn can_bus(error: &CanError) -> String {
     }
 }
 
-fn set_up(name: &str, rate: Option<u32>) -> String {
-    let rate = rate.map_or("BITRATE".to_owned(), |rate| rate.to_string());
-    format!(
-        "As root: ip link set {name} down; ip link set {name} up type can bitrate {rate} restart-ms 100 ('vaka help can')."
-    )
+fn set_up(name: &str, rate: u32) -> String {
+    format!("As root: ip link set {name} down; ip link set {name} up type can bitrate {rate} ('vaka help can').")
 }
 
 fn join_group(group: Option<&str>) -> String {

@@ -1,5 +1,7 @@
 //! Nodes of a CAN bus: each answers a discovery with its unique id.
 
+use std::time::Duration;
+
 use vaka_base::text;
 use vaka_can::CanError;
 use vaka_core::unit::ReportedProperty;
@@ -7,7 +9,7 @@ use vaka_dialect::{Bindings, Callee, Exchange, OperationName, ReplyOutcome, Step
 use vaka_usb::NodeInfo;
 
 use super::carrier::Transfer;
-use super::interpreter::Interpreter;
+use super::interpreter::{Interpreter, QUIET};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
@@ -21,6 +23,9 @@ pub struct FoundNode {
     /// All values of its answer.
     memory: Bindings,
 }
+
+/// Time for a frame to get on the bus. Chosen by us: many times what a busy bus needs.
+const SEND_TIME: Duration = Duration::from_millis(500);
 
 /// Nodes that are collected at most. Source: ISO 11898-2 allows far fewer on one line.
 const MOST_NODES: usize = 256;
@@ -39,17 +44,27 @@ impl Interpreter {
         };
         let exchange = dialect.exchange(exchange);
         self.wire.note(&dialect, OperationName::Discover.word(), &[]);
-        let until = cx.now() + self.time(&collection.time)?;
+        let time = self.time(&collection.time)?;
         if exchange.sends() {
             let frame = self.memory.request(exchange).map_err(|error| SessionError::dialect(&exchange.name, error))?;
-            let timeout = until.saturating_sub(cx.now());
+            let timeout = time.max(SEND_TIME);
             self.wire.send(&Transfer { exchange, memory: &self.memory, timeout }, &frame, cx)?;
+            match self.wire.flush(timeout, cx) {
+                Err(SessionError::Can(CanError::NotAcknowledged)) => return Ok(Vec::new()),
+                done => done?,
+            }
         }
+        // The time begins when the request is on the bus: the way to the adapter may be slow. So may the
+        // way back, so each answer leaves time for another.
+        let mut until = cx.now() + time;
         let mut found = Vec::new();
         while found.len() < MOST_NODES && !cx.stop_requested() {
             let timeout = until.saturating_sub(cx.now());
             match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, 0, cx) {
-                Ok(answer) => found.extend(self.node_of(exchange, &answer)?),
+                Ok(answer) => {
+                    found.extend(self.node_of(exchange, &answer)?);
+                    until = until.max(cx.now() + QUIET);
+                }
                 Err(SessionError::Timeout(_) | SessionError::Can(CanError::NotAcknowledged)) => break,
                 // Answers of several frames collide.
                 Err(SessionError::Can(CanError::IsoTp(_))) => {}

@@ -56,6 +56,11 @@ impl CarrierTransport {
         self.carrier.wait_for_disconnect(within)
     }
 
+    /// Waits until all frames that were sent are on the bus.
+    pub(super) fn flush(&mut self, within: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        self.carrier.flush(within, cx)
+    }
+
     /// The identifier of the last received CAN frame.
     pub(super) fn received_id(&self) -> Option<u32> {
         self.carrier.received_id()

@@ -217,6 +217,10 @@ impl Carrier for CanCarrier {
         Ok(frame.data)
     }
 
+    fn flush(&mut self, within: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        Ok(self.adapter.flush(cx.clock(), within)?)
+    }
+
     fn received_id(&self) -> Option<u32> {
         self.received_id
     }

@@ -92,6 +92,12 @@ pub(super) trait Carrier {
         Ok(())
     }
 
+    /// Waits until all frames that were sent are on the bus; other carriers send at once.
+    fn flush(&mut self, within: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let _ = (within, cx);
+        Ok(())
+    }
+
     /// The identifier of the last received CAN frame.
     fn received_id(&self) -> Option<u32> {
         None
