@@ -18,16 +18,6 @@ pub enum CanError {
     /// The adapter cannot use this bit rate.
     #[error("the adapter cannot use {0} bit/s")]
     BitRate(u32),
-    /// The interface has another bit rate.
-    #[error("{interface} is set to {found} bit/s, and the nodes use {wanted}")]
-    OtherRate {
-        /// The interface.
-        interface: String,
-        /// Its bit rate.
-        found: u32,
-        /// The wanted one.
-        wanted: u32,
-    },
     /// The adapter has no FD frames.
     #[error("the adapter, or its interface, has no FD frames")]
     NoFd,

@@ -122,6 +122,23 @@ fn each_obstacle_has_its_own_sentence() {
         .expect(3, &["No product sheet describes nodes of a CAN bus"]);
 }
 
+#[test]
+fn a_named_can_bus_without_nodes_says_why() {
+    let empty = Bench::new(Vec::new());
+    let named = format!("{},can:1-9", empty.bus());
+    empty.run(&["survey", "--bus", &named]).expect(0, &["0 units on usbip", ", can\n", "no CAN adapter 1-9 was found"]);
+    empty.run(&["diagnose", "--bus", &named]).expect(9, &["can: no CAN adapter 1-9 was found"]);
+    update(&empty, "turnstone-t1-1.1.0.bin", &["--bus", &named, "--wait", "300ms"])
+        .expect(4, &["No unit was found: no CAN adapter 1-9 was found."]);
+    let bench = bench();
+    let named = format!("{},can:1-1", bench.bus());
+    bench.run(&["diagnose", "--bus", &named]).expect(0, &["can: responds: 2 devices"]);
+    for port in ["1-2", "1-3"] {
+        lock(&bench.world).act(port, &UserAction::Pull);
+    }
+    bench.run(&["diagnose", "--bus", &named]).expect(9, &["can: no node on the CAN bus answers"]);
+}
+
 /// The adapter is pulled out and plugged in again in the middle of the transfer.
 #[test]
 fn an_adapter_that_is_unplugged_is_waited_for() {

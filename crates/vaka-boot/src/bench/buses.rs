@@ -345,9 +345,10 @@ impl<'a> Bench<'a> {
         guards.flat_map(|guard| self.buses.iter().map(|bus| guard.want(bus.name()))).collect()
     }
 
-    /// Explains an empty bench when the cause is not simply that no device is attached.
+    /// Explains an empty bench when the cause is not simply that no device is attached. A CAN bus, which
+    /// is the last one, has a reason only if the user named it: that is what they ask for.
     pub fn empty_reason(&self) -> Option<String> {
-        self.buses.iter().find_map(|bus| bus.empty_reason())
+        self.buses.iter().rev().find_map(|bus| bus.empty_reason())
     }
 
     /// The bus that a place is on.

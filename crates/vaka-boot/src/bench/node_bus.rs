@@ -100,6 +100,15 @@ impl NodeBus {
         }
     }
 
+    /// The bit rate of a node, for messages: that of the dialect it was found with.
+    fn rate_of(&self, node: &Location) -> u32 {
+        let state = self.state();
+        let known = state.nodes.values().flatten().find(|device| device.location == *node);
+        let found_with = |dialect: &&Arc<Dialect>| known.and_then(kind_of) == Some(&*dialect.name);
+        let dialect = self.dialects.iter().find(found_with).or(self.dialects.first());
+        dialect.map_or(0, |dialect| bit_rate(dialect))
+    }
+
     /// The nodes of an adapter that answer now.
     fn discover(&self, source: &AdapterSource, adapter: &str) -> Result<Vec<DeviceInfo>, BusError> {
         let mut nodes: Vec<(String, FoundNode)> = Vec::new();
@@ -227,7 +236,7 @@ impl Bus for NodeBus {
         let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
         let absent = || BusError::NotFound(location.clone());
         let (adapter, _) = port.rsplit_once(':').ok_or_else(absent)?;
-        let rate = self.dialects.first().map_or(0, |dialect| bit_rate(dialect));
+        let rate = self.rate_of(&location);
         // A server does not list an adapter that is in use.
         let lease = self.lease(adapter).ok_or(BusError::Busy(location.clone()))?;
         for source in &self.sources {
@@ -241,8 +250,11 @@ impl Bus for NodeBus {
 
     fn empty_reason(&self) -> Option<String> {
         let named = self.sources.iter().find(|source| source.is_named())?;
+        if self.state().last.as_ref().is_some_and(|(_, nodes)| !nodes.is_empty()) {
+            return None;
+        }
         match named.adapters() {
-            Ok(found) if found.is_empty() => Some(format!("there is no CAN adapter at {}", named.name())),
+            Ok(found) if found.is_empty() => Some(format!("no CAN adapter {} was found", named.name())),
             _ => Some("no node on the CAN bus answers".to_owned()),
         }
     }

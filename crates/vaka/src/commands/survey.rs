@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_base::size::Bytes;
 use vaka_base::text;
@@ -18,7 +18,7 @@ use vaka_core::matching::{all_self_identifying, filter_by_board_info, labels};
 use vaka_core::sheet::Variant;
 use vaka_core::unit::{MemoryChoice, Mode, UnitFacts};
 use vaka_core::volume::{VisibleFile, VolumeFacts};
-use vaka_usb::{DeviceInfo, SystemClock};
+use vaka_usb::{Bus, DeviceInfo, SystemClock};
 
 use super::{print_line, watch};
 use crate::args::{Common, OutputFormat, Survey};
@@ -208,9 +208,12 @@ fn disk_of(unit: &mut AttachedUnit, disk: &VolumeFacts, open: &[&Variant]) {
 }
 
 fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
-    // The bus of nodes is there for every sheet that names an adapter.
-    let is_used = |name: &&str| *name != NodeBus::NAME || units.iter().any(|unit| unit.bus == *name);
-    let buses: Vec<&str> = bench.buses().iter().map(|bus| bus.name()).filter(is_used).collect();
+    // The bus of nodes is there for every sheet that names an adapter; it has a reason if the user named it.
+    let is_used = |bus: &&Arc<dyn Bus>| {
+        let has_units = || units.iter().any(|unit| unit.bus == bus.name());
+        bus.name() != NodeBus::NAME || has_units() || bus.empty_reason().is_some()
+    };
+    let buses: Vec<&str> = bench.buses().iter().filter(is_used).map(|bus| bus.name()).collect();
     print_line(&format!("{} on {}", text::count(units.len(), "unit"), buses.join(", ")));
     if units.is_empty() {
         match bench.empty_reason() {

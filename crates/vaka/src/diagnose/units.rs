@@ -3,6 +3,7 @@
 use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::dfu_mode;
+use vaka_boot::bench::node_bus::NodeBus;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
@@ -33,9 +34,12 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
                 text::count(devices.len(), "device"),
                 units
             );
-            // The reason for an empty bus is a finding about the machine.
-            let is_there = bus.empty_reason().is_none();
-            let mut found: Vec<Finding> = is_there.then(|| Finding::ok("bus", bus.name(), says)).into_iter().collect();
+            let mut found = match bus.empty_reason() {
+                None => vec![Finding::ok("bus", bus.name(), says)],
+                Some(reason) if bus.name() == NodeBus::NAME => vec![Finding::problem("bus", bus.name(), reason)],
+                // The checks of the machine report why it has no USB.
+                Some(_) => Vec::new(),
+            };
             found.extend(devices.iter().flat_map(|device| unit(bench, bus, device)));
             found
         }

@@ -30,7 +30,7 @@ const MAX_LISTED: usize = 6;
 fn present(missing: &MissingUnit) -> String {
     let present = &missing.present;
     match (&present[..], &missing.empty_reason) {
-        ([], Some(reason)) => format!("No USB device is connected: {reason}."),
+        ([], Some(reason)) => format!("No unit was found: {reason}."),
         ([], None) => "No USB device is connected.".to_owned(),
         _ => {
             let rest = present.len().saturating_sub(MAX_LISTED);

@@ -226,7 +226,6 @@ fn grant_access(vendor: u16) -> String {
 
 fn can_bus(error: &CanError) -> String {
     match error {
-        CanError::OtherRate { interface, wanted, .. } => set_up(interface, *wanted),
         CanError::NoFd => "Use an adapter with FD frames, or set the interface up with 'fd on'.".to_owned(),
         CanError::BitRate(_) => "Use an adapter whose clock allows this bit rate.".to_owned(),
         CanError::IsoTp(_) => "Record the run with --trace; 'vaka dialect trace' shows each frame.".to_owned(),
