@@ -13,7 +13,7 @@ pub enum CanError {
     #[error(transparent)]
     Adapter(#[from] TransferError),
     /// The device is not an adapter of this kind.
-    #[error("it is not a CAN adapter that the driver gs_usb knows: {0}")]
+    #[error("the device is not a CAN adapter that the driver gs_usb knows: {0}")]
     NoAdapter(&'static str),
     /// The adapter cannot use this bit rate.
     #[error("the adapter cannot use {0} bit/s")]
