@@ -76,7 +76,7 @@ fn an_image_for_the_other_controller_is_refused_and_the_node_returns() {
     let bench = bench();
     let before = bench.memory("1-3");
     let refused = update(&bench, "turnstone-t1-1.1.0.bin", &["--unit", "node=5a002b90", "--variant", "t1"]);
-    refused.expect(3, &["Refused", "chip 82"]);
+    refused.expect(3, &["Refused: printed label t1: the unit reports what t2 reports.", "chip 82"]);
     // The file is for the variant of the label, not for that of the unit.
     assert!(!refused.stderr.contains("unit and file are both"), "{}", refused.stderr);
     assert!(bench.memory("1-3") == before);

@@ -219,31 +219,50 @@ pub fn judge(case: &MatchInput<'_>) -> Verdict {
 /// The unit's mode, and its possible variants.
 struct ModeState<'a> {
     mode: Mode,
+    /// The variants with the unit's ids.
+    by_ids: Vec<&'a Variant>,
+    /// Those of them that agree with what the unit reports.
+    by_board: Vec<&'a Variant>,
+    /// Those of them in the part of the product that the file names.
     candidates: Vec<&'a Variant>,
 }
 
 impl<'a> ModeState<'a> {
     fn of(case: &MatchInput<'a>, evidence: &mut Vec<Evidence>) -> Self {
         let Some(unit) = case.unit else {
-            return Self { mode: Mode::Unknown, candidates: case.sheet.variants.iter().collect() };
+            let all: Vec<&Variant> = case.sheet.variants.iter().collect();
+            return Self { mode: Mode::Unknown, by_ids: all.clone(), by_board: all.clone(), candidates: all };
         };
         let booted: Vec<&Variant> = case.sheet.variants_with_route(unit.id).collect();
-        let (mode, source, candidates) = match booted.is_empty() {
+        let (mode, source, by_ids) = match booted.is_empty() {
             false => (Mode::Update, Source::BootId, booted),
             true if case.sheet.runs(unit.id) => {
                 (Mode::Application, Source::ApplicationId, running_as(case.sheet, unit))
             }
             true => (Mode::Unknown, Source::BootId, Vec::new()),
         };
-        evidence.push(id_evidence(unit, source, &candidates));
-        let candidates = filter_by_board_info(unit, candidates);
-        let candidates = filter_by_part(case.sheet, case.image, candidates);
+        evidence.push(id_evidence(unit, source, &by_ids));
+        let by_board = filter_by_board_info(unit, by_ids.clone());
+        let candidates = filter_by_part(case.sheet, case.image, by_board.clone());
         if mode == Mode::Application {
             let signs = &case.sheet.application.signs;
             let own = case.sheet.application.is(unit.id);
             evidence.extend(own.then(|| unit_rules::signs(None, signs, unit, Weight::Neutral)).into_iter().flatten());
         }
-        Self { mode, candidates }
+        Self { mode, by_ids, by_board, candidates }
+    }
+
+    /// Why a variant is not among the candidates.
+    fn exclusion(&self, variant: &Variant) -> String {
+        let has = |variants: &[&Variant]| variants.iter().any(|other| other.id == variant.id);
+        if !has(&self.by_ids) {
+            return "no unit of this variant has those ids".to_owned();
+        }
+        if has(&self.by_board) {
+            return "the file names another part of this unit".to_owned();
+        }
+        let reported: Vec<&str> = self.by_board.iter().map(|other| other.id.as_str()).collect();
+        format!("the unit reports what {} reports", reported.join(" or "))
     }
 
     fn phase(&self) -> Phase {
@@ -338,7 +357,7 @@ fn decide<'a>(case: &MatchInput<'a>, standing: &ModeState<'a>, evidence: &mut Ve
     let fits = standing.candidates.iter().any(|variant| variant.id == label.id);
     let (weight, means) = match fits {
         true => (Weight::Decisive, format!("this is {}", label.name)),
-        false => (Weight::Conflicts, "no unit of this variant has those ids".to_owned()),
+        false => (Weight::Conflicts, standing.exclusion(label)),
     };
     let says = label.id.to_string();
     evidence.push(Evidence { about: Subject::Label, source: Source::Label, says, means, weight, variant: None });
