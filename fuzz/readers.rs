@@ -8,9 +8,9 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use vaka_boot::context::Context;
+use vaka_boot::protocol::bulk_only::DiskInterface;
 use vaka_boot::protocol::dfu::{self, DfuParams};
 use vaka_boot::protocol::dialect::Interpreter;
-use vaka_boot::protocol::volume::DiskInterface;
 use vaka_core::dfu::Attributes;
 use vaka_core::memory::layout::Layout;
 use vaka_core::release::archive::{self, Member};

@@ -4,9 +4,10 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use super::carrier::MOST_COMMAND;
 use super::evaluate::EvaluationError;
 use super::expression::Expression;
-use super::field::{Field, Form, Meaning};
+use super::field::{Field, Meaning};
 use super::frame::{EvaluationContext, FieldView, Found, Mismatch, ParseOutcome};
 use super::model::{Dialect, Exchange};
 use super::steps::Time;
@@ -191,8 +192,26 @@ impl Bindings {
         EvaluationContext { body: Some((name, &body.into())), ..self.context() }.emit(envelope)
     }
 
-    /// The frame that is sent, field by field.
+    /// The SCSI command block of an exchange, if it has one: 1 to 16 bytes.
+    ///
+    /// # Errors
+    /// A field cannot be computed, or the block has another length.
+    pub fn command(&self, exchange: &Exchange) -> Result<Option<Vec<u8>>, EvaluationError> {
+        let Some(fields) = &exchange.command else { return Ok(None) };
+        let block = self.context().emit(fields)?;
+        match block.len() {
+            1..=MOST_COMMAND => Ok(Some(block)),
+            len => Err(EvaluationError::new(format!("a command block has 1 to {MOST_COMMAND} bytes, not {len}"))),
+        }
+    }
+
+    /// The command block and the frame that is sent, field by field.
     pub fn view_request(&self, exchange: &Exchange) -> Vec<FieldView> {
+        let command = exchange.command.as_ref().map(|fields| self.context().view_sent(fields));
+        command.into_iter().flatten().chain(self.view_sent_frame(exchange)).collect()
+    }
+
+    fn view_sent_frame(&self, exchange: &Exchange) -> Vec<FieldView> {
         let Some(fields) = &exchange.send else { return Vec::new() };
         let inner = self.context().view_sent(fields);
         let views = match (&self.dialect.envelope.send, self.dialect.envelope.body) {
@@ -267,16 +286,32 @@ impl Bindings {
         }
     }
 
+    /// The meaning of the sense data of a failed SCSI command, and what it captures: its key, code and
+    /// qualifier. [`ReplyOutcome::Differs`] if the exchange does not describe them.
+    pub fn sense(&mut self, exchange: &Exchange, sense: [u8; 3]) -> ReplyOutcome {
+        self.matched(exchange, failures(exchange), (&sense, true, false))
+    }
+
     /// Tries the reply, then the patterns of a busy unit, of a frame that was not received intact, and
-    /// of a rejection.
+    /// of a rejection. The latter describe the sense data of a SCSI command, not its data.
     fn inner_answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool, padded: bool) -> ReplyOutcome {
+        let reply = exchange.reply.iter().map(|fields| (fields, None));
+        match exchange.command {
+            Some(_) => self.matched(exchange, reply, (input, whole, padded)),
+            None => self.matched(exchange, reply.chain(failures(exchange)), (input, whole, padded)),
+        }
+    }
+
+    /// Tries patterns on received bytes.
+    fn matched<'e>(
+        &mut self,
+        exchange: &Exchange,
+        patterns: impl Iterator<Item = (&'e Vec<Field>, Option<Meaning>)>,
+        (input, whole, padded): (&[u8], bool, bool),
+    ) -> ReplyOutcome {
         let mut more = None;
         let mut first = None;
-        let busy = exchange.busy.iter().map(|fields| (fields, Some(Meaning::Busy)));
-        let nak = exchange.nak.iter().map(|fields| (fields, Some(Meaning::Nak)));
-        let refused = exchange.refused.iter().map(|fields| (fields, Some(Meaning::Refused(String::new()))));
-        let replies = exchange.reply.iter().map(|fields| (fields, None)).chain(busy).chain(nak).chain(refused);
-        for (fields, means) in replies {
+        for (fields, means) in patterns {
             match self.context().read(fields, input, whole, padded) {
                 ParseOutcome::Match(Found { used, values, meaning }) => {
                     let means = match (means, meaning) {
@@ -395,7 +430,7 @@ impl Bindings {
     pub fn is_reply_open(&self, exchange: &Exchange) -> bool {
         let envelope = self.dialect.envelope.reply.as_ref().filter(|_| !exchange.is_received_bare());
         let last = envelope.or(exchange.reply.as_ref()).and_then(|fields| fields.last());
-        last.is_some_and(|field| matches!(field.form, Form::Bytes(None)) && field.value.is_none())
+        last.is_some_and(Field::is_open)
     }
 
     fn length_of(&self, fields: &[Field]) -> Option<usize> {
@@ -408,6 +443,14 @@ impl Bindings {
         };
         fields.iter().map(len).sum()
     }
+}
+
+/// The patterns of everything but the expected reply, with their meanings.
+fn failures(exchange: &Exchange) -> impl Iterator<Item = (&Vec<Field>, Option<Meaning>)> {
+    let busy = exchange.busy.iter().map(|fields| (fields, Some(Meaning::Busy)));
+    let nak = exchange.nak.iter().map(|fields| (fields, Some(Meaning::Nak)));
+    let refused = exchange.refused.iter().map(|fields| (fields, Some(Meaning::Refused(String::new()))));
+    busy.chain(nak).chain(refused)
 }
 
 /// The fields of a frame; without their content if it depends on a secret.

@@ -140,7 +140,8 @@ impl Dialect {
         if exchange.sends() {
             let setup = exchange.control.out.as_ref().map(|form| request(form, "out"));
             let fields = exchange.send.as_ref().map(|fields| join(fields));
-            let words: Vec<String> = setup.into_iter().chain(fields).collect();
+            let command = exchange.command.as_ref().map(|fields| format!("[command {}]", join(fields)));
+            let words: Vec<String> = setup.into_iter().chain(command).chain(fields).collect();
             rows.push(row(depth, &format!("{} →", exchange.name), words.join(" ")));
         }
         if let Some(fields) = &exchange.reply {

@@ -401,6 +401,11 @@ impl Field {
         Self { form, name: None, value: None, table: None, only_if: None, constant: None, text, at }
     }
 
+    /// Whether it takes all remaining bytes.
+    pub(super) fn is_open(&self) -> bool {
+        matches!(self.form, Form::Bytes(None)) && self.value.is_none()
+    }
+
     /// Whether the field contains only the value of `name`.
     pub(super) fn is_just(&self, name: Name) -> bool {
         matches!(&self.value, Some(Expression { node: Node::Name(found), .. }) if *found == name)

@@ -3,7 +3,7 @@
 
 use std::cell::{Cell, RefCell};
 
-use super::carrier::Carrier;
+use super::carrier::{Carrier, MOST_COMMAND};
 use super::expression::{Expression, Part};
 use super::field::{Field, Form, UNKNOWN, captured};
 use super::frame::EvaluationContext;
@@ -421,8 +421,11 @@ impl FlowChecker<'_> {
         exchange.block.iter().for_each(|block| self.expression(block, known, ExpectedType::Int));
         exchange.ids.parts().for_each(|id| self.expression(id, known, ExpectedType::Int));
         exchange.within.iter().chain(&exchange.pause).for_each(|time| self.time(time, known));
+        if let Some(fields) = &exchange.command {
+            self.sent(fields, known, Some((MOST_COMMAND, "a command block")));
+        }
         if let Some(fields) = &exchange.send {
-            self.sent(fields, known);
+            self.sent(fields, known, self.frame_limit());
             if let Some(envelope) = self.envelope.send.as_ref().filter(|_| !exchange.is_sent_bare()) {
                 self.fields(envelope, &self.with_body(known), true);
             }
@@ -487,8 +490,14 @@ impl FlowChecker<'_> {
         }
     }
 
+    /// The maximum size of a frame, and the object that limits it.
+    fn frame_limit(&self) -> Option<(usize, &'static str)> {
+        let own = self.largest.map(|largest| (largest, "a frame for this unit"));
+        own.into_iter().chain(self.carrier.frame_limit()).min()
+    }
+
     /// Checks a frame to send: its fields, and whether it can be built at all.
-    fn sent(&self, fields: &[Field], known: &Environment) {
+    fn sent(&self, fields: &[Field], known: &Environment, limit: Option<(usize, &'static str)>) {
         self.fields(fields, known, true);
         let here = self.here(known, Some(fields));
         for field in fields {
@@ -507,9 +516,7 @@ impl FlowChecker<'_> {
         let mut len = 0;
         for field in fields {
             len += most(field).unwrap_or(0);
-            let limit = self.carrier.frame_limit();
-            let own = self.largest.map(|largest| (largest, "a frame for this unit")).into_iter().chain(limit).min();
-            if let Some((limit, what)) = own.filter(|(limit, _)| len > *limit) {
+            if let Some((limit, what)) = limit.filter(|(limit, _)| len > *limit) {
                 let message = format!("with this field the frame has {len} bytes, but {what} can have {limit}");
                 return self.note(Err(Problem::new(field.at, message)));
             }

@@ -165,6 +165,8 @@ impl FrameIds {
 pub struct Exchange {
     /// Name; that of the operation for an operation's own exchange.
     pub name: String,
+    /// The fields of its SCSI command block.
+    pub(super) command: Option<Vec<Field>>,
     pub(super) send: Option<Vec<Field>>,
     pub(super) reply: Option<Vec<Field>>,
     pub(super) refused: Vec<Vec<Field>>,
@@ -207,9 +209,9 @@ pub struct Exchange {
 }
 
 impl Exchange {
-    /// Whether it sends a frame; on endpoint 0 a request without data counts as one.
+    /// Whether it sends a frame; a request or a command without data counts as one.
     pub fn sends(&self) -> bool {
-        self.send.is_some() || self.control.out.is_some()
+        self.send.is_some() || self.control.out.is_some() || self.command.is_some()
     }
 
     /// Whether a reply is expected.

@@ -137,6 +137,7 @@ pub(super) struct RawCarrier {
     pub(super) padding: Option<Spanned<u8>>,
     pub(super) block_size: Option<Spanned<u8>>,
     pub(super) separation: Option<Spanned<String>>,
+    pub(super) lun: Option<Spanned<u8>>,
     pub(super) largest: Option<Spanned<u32>>,
     pub(super) junk: Option<Spanned<u32>>,
     pub(super) within: Option<Spanned<String>>,
@@ -146,7 +147,7 @@ pub(super) struct RawCarrier {
 impl RawCarrier {
     /// The keys that belong to single carriers: the key, its position if present, and the kind of
     /// carrier.
-    pub(super) fn own_keys(&self) -> [(&'static str, Option<Range<usize>>, &'static str); 28] {
+    pub(super) fn own_keys(&self) -> [(&'static str, Option<Range<usize>>, &'static str); 29] {
         fn span<T>(value: Option<&Spanned<T>>) -> Option<Range<usize>> {
             value.map(Spanned::span)
         }
@@ -179,6 +180,7 @@ impl RawCarrier {
             ("padding", span(self.padding.as_ref()), "can"),
             ("block_size", span(self.block_size.as_ref()), "can"),
             ("separation", span(self.separation.as_ref()), "can"),
+            ("lun", span(self.lun.as_ref()), "scsi"),
         ]
     }
 }
@@ -334,6 +336,7 @@ pub(super) enum RawVia {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawOperation {
+    pub(super) command: Option<Spanned<String>>,
     pub(super) send: Option<Spanned<String>>,
     pub(super) reply: Option<Spanned<String>>,
     pub(super) refused: Option<Spanned<OneOrMore>>,

@@ -22,6 +22,11 @@ pub(super) fn mark(dialect: &mut Dialect) {
     dialect.tainted = tainted;
 }
 
+/// The position of a secret in the command block of an exchange.
+pub(super) fn secret_in_command(exchange: &Exchange, tainted: &BTreeSet<Name>) -> Option<usize> {
+    exchange.command.iter().flatten().find(|field| depends(field, tainted)).map(|field| field.at)
+}
+
 /// The fields whose bytes may show a value.
 fn fields(exchange: &Exchange) -> impl Iterator<Item = &Field> {
     let patterns = exchange.refused.iter().chain(&exchange.busy).chain(&exchange.nak);

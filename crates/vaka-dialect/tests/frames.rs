@@ -8,7 +8,7 @@ mod support;
 use std::sync::Arc;
 
 use support::{BEGIN, exchange_of, parse};
-use vaka_dialect::{Bindings, Dialect, OperationName, ReplyOutcome};
+use vaka_dialect::{Bindings, Dialect, OperationName, ReplyOutcome, Value};
 
 /// The frame that `[restart]` sends, after `[identify]` set `x` to 7 and `t` to AA BB.
 fn sent(fields: &str) -> Result<Vec<u8>, String> {
@@ -212,6 +212,7 @@ fn a_frame_fits_its_carrier() {
     let hid = "kind = \"hid\"\nlength = 8";
     let control = "kind = \"control\"";
     let pipes = "kind = \"pipes\"";
+    const SCSI: &str = "kind = \"scsi\"";
     let cases: &[(&str, &str, &str)] = &[
         (hid, "send = \"bytes(8) = fill(8, 1)\"", ""),
         (hid, "send = \"bytes(9) = fill(9, 1)\"", "9 bytes"),
@@ -239,12 +240,52 @@ fn a_frame_fits_its_carrier() {
         ("kind = \"serial\"", "do = \"break 20 ms; raw x'55 55'\"", ""),
         ("kind = \"serial\"", "do = \"alternate 1\"", "this applies only to pipes"),
         (control, "do = \"raw x'55'\"", "this applies only to a serial carrier and to pipes"),
+        (SCSI, "command = \"0xD0\"", ""),
+        (SCSI, "command = \"bytes(16) = fill(16, 1)\"", ""),
+        (SCSI, "command = \"bytes(17) = fill(17, 1)\"", "a command block can have 16"),
+        (SCSI, "command = \"0xD0\"\nsend = \"bytes(600) = fill(600, 1)\"", ""),
+        (SCSI, "command = \"0xD0\"\nreply = \"u8 _\"", ""),
+        (SCSI, "command = \"0xD0\"\nreply = \"bytes _\"", "give the last field a size"),
+        (SCSI, "command = \"0xD0\"\nsend = \"1\"\nreply = \"u8 _\"", "one direction: `send` or `reply`"),
+        (SCSI, "send = \"1\"", "`command` is required"),
+        (SCSI, "reply = \"u8 _\"", "`command` is required"),
+        (SCSI, "out = { request = 1 }\nsend = \"1\"", ""),
+        (SCSI, "command = \"0xD0\"\nin = { request = 1 }\nreply = \"bytes _\"", ""),
+        (SCSI, "command = \"0xD0\"\nrefused = \"5, u8 _, u8 _\"\nbusy = \"2, 4, 1\"", ""),
+        (SCSI, "command = \"0xD0\"\nsend = \"1\"\nnak = \"2\"", "`nak` does not apply to SCSI commands"),
+        (SCSI, "command = \"0xD0\"\nsend = \"1\"\necho = true", "`echo` does not apply to SCSI commands"),
+        ("kind = \"scsi\"\nlun = 16", "command = \"0xD0\"", "a logical unit is 0 to 15"),
+        (pipes, "command = \"0xD0\"", "`command` applies only to a carrier of kind \"scsi\""),
+        ("kind = \"pipes\"\nlun = 1", "send = \"1\"", "`lun` applies only to a carrier of kind \"scsi\""),
     ];
     for (carrier, restart, words) in cases {
         let text = format!("dialect = 1\nname = \"l\"\n[carrier]\n{carrier}\n[restart]\n{restart}\n");
         let found = parse(&text).err().unwrap_or_default();
         assert!(found.contains(words) && found.is_empty() == words.is_empty(), "{carrier} {restart}: {found}");
     }
+}
+
+/// The patterns of a command describe its sense data, not its data, and its block is made when it is sent.
+#[test]
+fn a_command_is_made_and_its_sense_data_is_matched() {
+    let text = "dialect = 1\nname = \"l\"\n[carrier]\nkind = \"scsi\"\n[table.code]\n0x21 = \"outside\"\n\
+                [start]\na = 3\n[identify]\ncommand = \"0xD1, u16be = a, pad_to(a)\"\n\
+                reply = \"u8 a, u8 _, u8 _\"\ntells = { a = \"a\" }\nbusy = \"2, 4, u8 _\"\n\
+                refused = [\"5, u8 x in code, u8 _\", \"9, u8 code, u8 _\"]\n[restart]\ncommand = \"0xDA, u8 = a\"\n";
+    let dialect = Arc::new(parse(text).unwrap());
+    let exchange = dialect.exchange(exchange_of(&dialect, OperationName::Identify));
+    let mut bindings = Bindings::new(dialect.clone());
+    assert_eq!(bindings.command(exchange).unwrap(), Some(vec![0xD1, 0, 3]));
+    let captured = dialect.captured_by(exchange);
+    let a = captured.into_iter().find(|name| dialect.name_text(*name) == "a").unwrap();
+    bindings.set(a, Some(Value::Int(17)));
+    let error = bindings.command(exchange).unwrap_err().to_string();
+    assert!(error.contains("1 to 16 bytes, not 17"), "{error}");
+    assert!(matches!(bindings.answer(exchange, &[2, 4, 1], true), ReplyOutcome::Done(3)), "data is not sense data");
+    assert_eq!(bindings.sense(exchange, [2, 4, 1]), ReplyOutcome::Busy(3));
+    assert_eq!(bindings.sense(exchange, [5, 0x21, 0]), ReplyOutcome::Refused("outside".into()));
+    assert_eq!(bindings.sense(exchange, [9, 0x80, 0]), ReplyOutcome::Refused("code 128 (0x80)".into()));
+    assert!(matches!(bindings.sense(exchange, [3, 0, 0]), ReplyOutcome::Differs(_)));
 }
 
 /// A frame whose length shows only when it is made may still be too long for the unit.

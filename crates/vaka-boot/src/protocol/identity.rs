@@ -15,8 +15,8 @@ use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Patience, StringReader};
 use vaka_usb::{Clock, DeviceInfo, NodeValue, TransferError, UsbDevice};
 
+use crate::protocol::bulk_only::DiskInterface;
 use crate::protocol::dfu::DfuParams;
-use crate::protocol::volume::DiskInterface;
 
 /// The data read from an open device.
 #[derive(Clone, Debug)]
@@ -183,10 +183,14 @@ pub(crate) fn is_disk(class: u8, subclass: u8, protocol: u8) -> bool {
 
 fn disks(configuration: &Configuration) -> Vec<DiskInterface> {
     let settings = configuration.interfaces.iter();
-    let disks = settings.filter(|i| i.alternate == 0 && is_disk(i.class, i.subclass, i.protocol));
-    let disk =
-        |i: &Interface| Some(DiskInterface { number: i.number, data_in: i.bulk(true)?, data_out: i.bulk(false)? });
-    disks.filter_map(disk).collect()
+    settings.filter_map(disk_interface).collect()
+}
+
+/// A mass-storage interface with both of its endpoints.
+pub(crate) fn disk_interface(i: &Interface) -> Option<DiskInterface> {
+    let is_disk = i.alternate == 0 && is_disk(i.class, i.subclass, i.protocol);
+    let disk = || Some(DiskInterface { number: i.number, data_in: i.bulk(true)?, data_out: i.bulk(false)? });
+    is_disk.then(disk)?
 }
 
 /// The numbers of the DFU interfaces, each once.

@@ -225,7 +225,12 @@ impl SessionError {
             Self::RejectedByDialect { words, .. } | Self::Dialect { words, .. } => words,
             Self::Frame(trouble) => &mut trouble.words,
             Self::Timeout(words) | Self::ProtocolViolation(words) | Self::Transport(words) => words,
-            Self::WaitsForReset | Self::Busy(_) | Self::Disconnected | Self::Can(_) | Self::SharedNodeId { .. } => {
+            Self::CommandFailed(_)
+            | Self::WaitsForReset
+            | Self::Busy(_)
+            | Self::Disconnected
+            | Self::Can(_)
+            | Self::SharedNodeId { .. } => {
                 cx.warn(Warning::EarlierFailure(first));
                 return self;
             }

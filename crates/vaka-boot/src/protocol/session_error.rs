@@ -1,5 +1,6 @@
 //! Why a unit in update mode did not execute a request.
 
+use super::sense::Sense;
 use crate::remedy::Remedy;
 use thiserror::Error;
 use vaka_can::CanError;
@@ -47,6 +48,9 @@ pub enum SessionError {
         /// executed.
         has_no_reason: bool,
     },
+    /// The unit ended a SCSI command with sense data.
+    #[error("{0}")]
+    CommandFailed(Sense),
     /// The unit sent a reply that its dialect does not allow.
     #[error("in '{}' {}", .0.exchange, .0.words)]
     Frame(Box<FrameMismatch>),

@@ -527,7 +527,7 @@ fn remedy_of(error: &SessionError) -> Remedy {
         SessionError::NeedsAction { remedy, .. } => (**remedy).clone(),
         SessionError::SecretMissing { name, .. } => Remedy::SupplySecret(name.clone()),
         SessionError::Stopped => Remedy::RunAgainToResume,
-        SessionError::RejectedByDialect { .. } => Remedy::ReadDialect,
+        SessionError::RejectedByDialect { .. } | SessionError::CommandFailed(_) => Remedy::ReadDialect,
         SessionError::Frame(_) | SessionError::Dialect { .. } => Remedy::TraceFrames,
         SessionError::Busy(_) => Remedy::GetAccess,
         SessionError::Disconnected => Remedy::CheckCableAndReenter,

@@ -9,6 +9,7 @@ mod dfu;
 mod hid;
 mod kind;
 mod pipes;
+mod scsi;
 mod serial;
 
 pub use can::{Can, IsoTp};
@@ -18,6 +19,7 @@ pub use hid::{Hid, Report};
 pub use kind::CarrierKind;
 pub use pipes::Pipes;
 pub(crate) use pipes::{PIPE_IN, PIPE_OUT};
+pub use scsi::{MOST_COMMAND, Scsi};
 pub use serial::{LineSetting, Serial};
 
 use toml::Spanned;
@@ -77,6 +79,8 @@ carriers! {
     Dfu in dfu,
     /// Frames of a CAN bus.
     Can in can,
+    /// SCSI commands of a mass-storage interface.
+    Scsi in scsi,
 }
 
 impl Carrier {

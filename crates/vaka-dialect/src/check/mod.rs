@@ -484,15 +484,16 @@ impl Checker<'_> {
         secrets
     }
 
-    /// A setup packet is in every trace, so it must not depend on a secret.
+    /// Setup packets and command blocks are in every trace, so they must not depend on a secret.
     fn secret_requests(&mut self, dialect: &Dialect) {
         for exchange in &dialect.exchanges {
             let forms = [&exchange.control.out, &exchange.control.back].into_iter().flatten();
             let parts = forms.flat_map(|form| [Some(&form.request), form.value.as_ref(), form.index.as_ref()]);
             let parts = parts.flatten().chain(exchange.ids.parts());
-            for part in parts.filter(|part| dialect.is_secret(part)) {
-                let message = "a value that the user supplies cannot be part of a setup packet or an identifier, which traces show";
-                self.problems.push(Problem::new(part.at, message));
+            let parts = parts.filter(|part| dialect.is_secret(part)).map(|part| part.at);
+            for at in parts.chain(taint::secret_in_command(exchange, &dialect.tainted)) {
+                let message = "a value that the user supplies cannot be part of a setup packet, an identifier or a command block, which traces show";
+                self.problems.push(Problem::new(at, message));
             }
         }
     }

@@ -96,7 +96,8 @@ impl Checker<'_> {
     fn exchange(&mut self, name: &str, given: &Spanned<RawOperation>, at: usize, all: &RawDialect) -> Option<Exchange> {
         let carrier = all.carrier.get_ref();
         let raw = given.get_ref();
-        if raw.send.is_none() && raw.reply.is_none() && raw.request_out.is_none() && raw.request_in.is_none() {
+        let requests = raw.request_out.is_some() || raw.request_in.is_some();
+        if raw.send.is_none() && raw.reply.is_none() && raw.command.is_none() && !requests {
             return None;
         }
         let control = self.requester(raw, carrier);
@@ -105,7 +106,8 @@ impl Checker<'_> {
         // A device-to-host request without a pattern accepts any reply.
         let takes_all = raw.request_in.is_some() && raw.reply.is_none();
         let reply = reply.or_else(|| takes_all.then(|| vec![Field::anything(at)]));
-        if reply.is_none() && raw.reply.is_none() {
+        let command = self.command(raw, reply.as_deref(), carrier);
+        if reply.is_none() && raw.reply.is_none() && command.is_none() {
             self.stray_answers(raw);
         }
         let refused = self.patterns(raw.refused.as_ref());
@@ -127,6 +129,7 @@ impl Checker<'_> {
         let flag = |flag: &Option<Spanned<bool>>| flag.as_ref().is_some_and(|flag| *flag.get_ref());
         Some(Exchange {
             name: name.to_owned(),
+            command,
             send,
             reply,
             refused,
@@ -151,6 +154,40 @@ impl Checker<'_> {
             is_secret: false,
             at,
         })
+    }
+
+    /// The command block of an exchange. Its data has one direction and a length that is known before.
+    fn command(&mut self, raw: &RawOperation, reply: Option<&[Field]>, carrier: &RawCarrier) -> Option<Vec<Field>> {
+        let is_scsi = carrier.kind.get_ref() == "scsi";
+        let (sent, came) = (
+            raw.send.as_ref().filter(|_| raw.request_out.is_none()),
+            raw.reply.as_ref().filter(|_| raw.request_in.is_none()),
+        );
+        let Some(command) = &raw.command else {
+            if let Some(data) = sent.or(came).filter(|_| is_scsi) {
+                self.wrong(&data.span(), "`command` is required: the command block that transfers this");
+            }
+            return None;
+        };
+        if !is_scsi {
+            self.wrong(&command.span(), "`command` applies only to a carrier of kind \"scsi\"");
+        }
+        if let (Some(_), Some(came)) = (sent, came) {
+            self.wrong(&came.span(), "the data of a command has one direction: `send` or `reply`");
+        }
+        if let Some(came) = came.filter(|_| reply.is_some_and(|fields| fields.last().is_some_and(Field::is_open))) {
+            self.wrong(
+                &came.span(),
+                "a command states the length of its data: give the last field a size, such as bytes(length) data",
+            );
+        }
+        let own = [("echo", raw.echo.as_ref().map(Spanned::span)), ("nak", raw.nak.as_ref().map(Spanned::span))];
+        for (key, span) in own {
+            if let Some(span) = span {
+                self.wrong(&span, format!("`{key}` does not apply to SCSI commands"));
+            }
+        }
+        self.fields(command, Direction::ToUnit)
     }
 
     /// The identifiers of the CAN frames of an exchange: its own, or else those of the carrier.

@@ -9,6 +9,7 @@ use super::carrier::Transfer;
 use super::frame_error::{frame_event, not_an_echo};
 use super::interpreter::{BUSY_PAUSE, Failed, Interpreter, OperationLimits, QUIET, TOTAL, TracedFrame, takes_long};
 use crate::context::Context;
+use crate::protocol::sense::Sense;
 use crate::protocol::session_error::SessionError;
 
 /// Default time limit for a reply. Chosen by us.
@@ -145,7 +146,37 @@ impl Interpreter {
                 self.pause(exchange, until, cx)?;
                 Ok(true)
             }
+            Err(SessionError::CommandFailed(sense)) => match self.sensed(at, sense)? {
+                ReplyOutcome::Busy(_) => {
+                    self.pause(exchange, until, cx)?;
+                    Ok(true)
+                }
+                ReplyOutcome::Refused(words) => Err(Failed::Permanent(self.refused(&exchange.name, &words))),
+                _ => Ok(false),
+            },
             Err(error) => Err(self.stalled(exchange, error)),
+        }
+    }
+
+    /// The meaning of the sense data of a failed command: done, busy or refused. Without a pattern of the
+    /// exchange it is refused, with the words of the standard.
+    fn sensed(&mut self, at: &Attempt<'_>, sense: Sense) -> Result<ReplyOutcome, Failed> {
+        let outcome = match self.memory.sense(at.exchange, [sense.0, sense.1, sense.2]) {
+            ReplyOutcome::Refused(words) => ReplyOutcome::Refused(format!("{words} ({})", sense.code())),
+            known @ (ReplyOutcome::Busy(_) | ReplyOutcome::Done(_)) => known,
+            _ => ReplyOutcome::Refused(sense.to_string()),
+        };
+        if self.watcher.is_some() {
+            let bytes = vec![sense.0, sense.1, sense.2];
+            let fields = vec![FieldView { field: "sense".into(), bytes, says: sense.to_string(), is_wrong: false }];
+            self.show(TracedFrame { fields, trouble: trouble(&outcome), ..at.traced(false) });
+        }
+        match outcome {
+            ReplyOutcome::Refused(words) if sense == Sense::NONE => {
+                let exchange = at.exchange.name.clone();
+                Err(Failed::Permanent(SessionError::RejectedByDialect { exchange, words, has_no_reason: true }))
+            }
+            outcome => Ok(outcome),
         }
     }
 
@@ -345,6 +376,7 @@ impl Interpreter {
                     }
                 }
                 Err(error) if is_stall(&error) && exchange.busy_on_stall => return Ok(ReplyOutcome::Busy(0)),
+                Err(SessionError::CommandFailed(sense)) => return self.sensed(at, sense),
                 Err(SessionError::Timeout(_)) if may_end => return Ok(self.answer(at, &frame, true)),
                 Err(SessionError::Timeout(_)) => return Err(self.silent_after(exchange, &frame)),
                 Err(error) => return Err(self.stalled(exchange, error)),
@@ -420,17 +452,21 @@ impl Interpreter {
                 _ => frame,
             };
             let fields = before.view_answer(exchange, used);
-            let trouble = match &answer {
-                ReplyOutcome::Differs(trouble) => Some(trouble.words.clone()),
-                ReplyOutcome::Refused(words) => Some(format!("refused: {words}")),
-                ReplyOutcome::Busy(_) => Some("busy".to_owned()),
-                ReplyOutcome::Nak(_) => Some("not received intact".to_owned()),
-                _ => None,
-            };
             let setup = self.wire.setup(exchange, &before, true);
-            self.show(TracedFrame { setup, fields, trouble, ..at.traced(false) });
+            self.show(TracedFrame { setup, fields, trouble: trouble(&answer), ..at.traced(false) });
         }
         answer
+    }
+}
+
+/// Why a reply is not the expected one.
+fn trouble(answer: &ReplyOutcome) -> Option<String> {
+    match answer {
+        ReplyOutcome::Differs(trouble) => Some(trouble.words.clone()),
+        ReplyOutcome::Refused(words) => Some(format!("refused: {words}")),
+        ReplyOutcome::Busy(_) => Some("busy".to_owned()),
+        ReplyOutcome::Nak(_) => Some("not received intact".to_owned()),
+        _ => None,
     }
 }
 

@@ -4,7 +4,6 @@
 //! which the system has mounted it (`mounted`), never both; a mounted disk is never unmounted.
 //! `uf2` writes UF2 blocks to it, `file_copy` a whole file.
 
-mod bulk_only;
 mod file_copy;
 #[cfg(target_os = "linux")]
 mod mounted;
@@ -24,9 +23,8 @@ use vaka_image::address::Address;
 use vaka_usb::mounts::Mounted;
 use vaka_usb::{Bus, DeviceInfo, UsbDevice};
 
-pub use bulk_only::DiskInterface;
-
 use crate::context::Context;
+use crate::protocol::bulk_only::DiskInterface;
 use crate::protocol::session::Session;
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;

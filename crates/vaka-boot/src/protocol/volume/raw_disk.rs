@@ -13,11 +13,11 @@ use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
 use vaka_image::uf2::{AppReadback, BLOCK};
 use vaka_usb::{MAX_PIPE_TRANSFER, UsbDevice};
 
-use super::bulk_only::{BulkOnly, DiskInterface};
 use super::scsi::{MOST_SECTORS, NoDisk, Scsi};
 use super::sector_cache::{Budget, Cache, Sectors, mount};
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until};
 use crate::context::Context;
+use crate::protocol::bulk_only::{BulkOnly, DiskInterface};
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 

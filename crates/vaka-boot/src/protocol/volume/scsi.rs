@@ -9,8 +9,9 @@ use vaka_base::text;
 use vaka_core::volume::fat::SECTOR;
 use vaka_usb::TransferError;
 
-use super::bulk_only::{BotError, BulkOnly, Data};
 use crate::context::Context;
+use crate::protocol::bulk_only::{BotError, BulkOnly, Data};
+use crate::protocol::sense::Sense;
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
@@ -44,44 +45,6 @@ struct Command<'d> {
     timeout: Duration,
     /// Whether it may be repeated after the exchange broke off.
     may_repeat: bool,
-}
-
-/// Why a command failed: sense key, ASC, ASCQ. Source: SPC, sense data.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct Sense(u8, u8, u8);
-
-impl Sense {
-    /// Parses the fixed format (70h, 71h) and the descriptor format (72h, 73h).
-    fn parse(bytes: &[u8]) -> Option<Self> {
-        match bytes.first()? & 0x7F {
-            0x70 | 0x71 => {
-                let at = |index: usize| bytes.get(index).copied().unwrap_or(0);
-                Some(Self(bytes.get(2)? & 0x0F, at(12), at(13)))
-            }
-            0x72 | 0x73 => Some(Self(bytes.get(1)? & 0x0F, *bytes.get(2)?, *bytes.get(3)?)),
-            _ => None,
-        }
-    }
-
-    fn words(self) -> String {
-        let known = match self {
-            Self(0, ..) => "it failed without a reason",
-            Self(2, 0x3A, _) => "no medium: its disk is ejected",
-            Self(2, 0x04, 0x03) => "it waits for the user",
-            Self(2, ..) => "it is not ready",
-            Self(3, 0x0C, _) => "it could not write",
-            Self(3, ..) => "it could not read or write its medium",
-            Self(4, ..) => "a hardware error of the unit",
-            Self(5, 0x20, _) => "it does not support the command",
-            Self(5, 0x21, _) => "the address is beyond its end",
-            Self(5, 0x53, _) => "removal is prevented",
-            Self(5, ..) => "it rejects the command",
-            Self(7, 0x27, _) => "it is write-protected",
-            _ => "it failed",
-        };
-        let Self(key, asc, ascq) = self;
-        format!("{known} (sense {key:X}/{asc:02X}/{ascq:02X})")
-    }
 }
 
 /// A logical unit without a disk.
@@ -278,19 +241,18 @@ impl Scsi {
         let (mut attentions, mut repeats) = (0, 0);
         let mut first: Option<SessionError> = None;
         loop {
-            let done = self.transport.command(self.lun, block, data, timeout);
-            let sense = match done {
-                Err(BotError::Failed) => self.sense(),
-                other => other.map(Err),
+            let sense = match self.transport.command(self.lun, block, data, timeout) {
+                Ok(bytes) => return Ok(bytes),
+                Err(BotError::Failed) => self.transport.sense(self.lun),
+                Err(error) => Err(error),
             };
             let sense = match sense {
-                Ok(Err(bytes)) => return Ok(bytes),
-                Ok(Ok(sense)) => sense,
+                Ok(sense) => sense,
                 Err(BotError::Over(error)) => return Err(over(error).after(first, cx)),
-                Err(BotError::Failed) => Sense(0, 0, 0),
-                Err(BotError::Broken(why)) => {
+                Err(BotError::Failed) => Sense::NONE,
+                Err(BotError::Broken(error)) => {
                     repeats += 1;
-                    let error = SessionError::ProtocolViolation(why);
+                    let error = *error;
                     if may_repeat && repeats <= REPEATS {
                         first.get_or_insert(error);
                         continue;
@@ -312,12 +274,6 @@ impl Scsi {
             }
         }
     }
-
-    /// REQUEST SENSE, 18 bytes.
-    fn sense(&mut self) -> Result<Result<Sense, Vec<u8>>, BotError> {
-        let bytes = self.transport.command(self.lun, &[0x03, 0, 0, 0, 18, 0], Data::In(18), SHORT)?;
-        Ok(Ok(Sense::parse(&bytes).unwrap_or(Sense(0, 0, 0))))
-    }
 }
 
 fn over(error: TransferError) -> SessionError {
@@ -334,21 +290,5 @@ fn rejected(sense: Sense) -> SessionError {
         Sense(2, 0x3A, _) => Remedy::ReplugAndReenter,
         _ => Remedy::ReenterOrFaulty,
     };
-    SessionError::NeedsAction { reason: sense.words(), remedy: Box::new(remedy) }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn sense_is_read_in_both_formats() {
-        let fixed = [0x70, 0, 7, 0, 0, 0, 0, 10, 0, 0, 0, 0, 0x27, 0, 0, 0, 0, 0];
-        assert_eq!(Sense::parse(&fixed), Some(Sense(7, 0x27, 0)));
-        assert_eq!(Sense::parse(&[0xF2, 0x26, 0x28, 1]), Some(Sense(6, 0x28, 1)));
-        assert_eq!(Sense::parse(&fixed[..4]), Some(Sense(7, 0, 0)));
-        assert_eq!(Sense::parse(&[0x12]), None);
-        assert_eq!(Sense::parse(&[]), None);
-        assert_eq!(Sense(7, 0x27, 0).words(), "it is write-protected (sense 7/27/00)");
-    }
+    SessionError::NeedsAction { reason: sense.to_string(), remedy: Box::new(remedy) }
 }

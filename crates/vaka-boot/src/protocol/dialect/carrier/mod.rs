@@ -7,6 +7,7 @@ pub(super) mod control;
 mod dfu;
 mod hid;
 mod pipes;
+mod scsi;
 mod serial;
 
 use std::time::Duration;
@@ -133,6 +134,7 @@ pub(super) fn open(
         dialect::Carrier::Serial(settings) => Box::new(serial::open(device, configuration, settings)?),
         dialect::Carrier::Dfu(settings) => Box::new(dfu::open(device, settings, cx)?),
         dialect::Carrier::Can(settings) => Box::new(can::open(device, configuration, settings)?),
+        dialect::Carrier::Scsi(settings) => Box::new(scsi::open(device, configuration, settings)?),
     })
 }
 

@@ -9,6 +9,9 @@ use std::time::Duration;
 
 use vaka_usb::{EndpointInfo, Setup, TransferError, UsbDevice};
 
+use super::sense::Sense;
+use super::session_error::SessionError;
+
 /// bRequest of Bulk-Only Mass Storage Reset (3.1).
 const RESET: u8 = 0xFF;
 /// bRequest of Get Max LUN (3.2).
@@ -39,7 +42,7 @@ pub struct DiskInterface {
 
 /// The data of a command.
 #[derive(Clone, Copy, Debug)]
-pub(super) enum Data<'a> {
+pub(in crate::protocol) enum Data<'a> {
     None,
     /// This many bytes to the host.
     In(u32),
@@ -49,11 +52,11 @@ pub(super) enum Data<'a> {
 
 /// Why a command failed.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum BotError {
+pub(in crate::protocol) enum BotError {
     /// The unit rejected the command; its sense data has the reason.
     Failed,
     /// The exchange broke off and was recovered, so another command may follow.
-    Broken(String),
+    Broken(Box<SessionError>),
     /// The device can no longer be used.
     Over(TransferError),
 }
@@ -65,7 +68,7 @@ impl From<TransferError> for BotError {
 }
 
 /// The transport over one interface of an open device.
-pub(super) struct BulkOnly {
+pub(in crate::protocol) struct BulkOnly {
     device: Box<dyn UsbDevice>,
     interface: DiskInterface,
     tag: u32,
@@ -79,40 +82,48 @@ impl BulkOnly {
     ///
     /// # Errors
     /// Another program uses it, or the device is detached.
-    pub(super) fn new(mut device: Box<dyn UsbDevice>, interface: DiskInterface) -> Result<Self, TransferError> {
+    pub(in crate::protocol) fn new(
+        mut device: Box<dyn UsbDevice>,
+        interface: DiskInterface,
+    ) -> Result<Self, TransferError> {
         device.claim(interface.number, 0)?;
         Ok(Self { device, interface, tag: 0, commands: 0, data_taken: false })
     }
 
+    /// The device.
+    pub(in crate::protocol) fn device(&mut self) -> &mut dyn UsbDevice {
+        &mut *self.device
+    }
+
     /// Returns the device, for another of its interfaces.
-    pub(super) fn into_device(self) -> Box<dyn UsbDevice> {
+    pub(in crate::protocol) fn into_device(self) -> Box<dyn UsbDevice> {
         self.device
     }
 
     /// Commands so far.
-    pub(super) fn commands(&self) -> u64 {
+    pub(in crate::protocol) fn commands(&self) -> u64 {
         self.commands
     }
 
     /// Whether the device accepted all data of the last command. The status may be missing: a
     /// unit that restarts after its last block disconnects instead of sending it.
-    pub(super) fn has_taken_data(&self) -> bool {
+    pub(in crate::protocol) fn has_taken_data(&self) -> bool {
         self.data_taken
     }
 
     /// Resets the port of the device.
-    pub(super) fn reset(&mut self) {
+    pub(in crate::protocol) fn reset(&mut self) {
         // A device that cannot be reset shows that with the next command.
         let _ = self.device.reset();
     }
 
     /// Waits until the device has left the bus.
-    pub(super) fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+    pub(in crate::protocol) fn wait_for_disconnect(&mut self, within: Duration) -> bool {
         self.device.wait_for_disconnect(within)
     }
 
     /// The highest logical unit number; 0 if the device does not report it (3.2).
-    pub(super) fn max_lun(&mut self) -> Result<u8, TransferError> {
+    pub(in crate::protocol) fn max_lun(&mut self) -> Result<u8, TransferError> {
         let setup = self.request(Setup::CLASS_INTERFACE_IN, GET_MAX_LUN);
         match self.device.control_in(setup, 1, LUN_TIMEOUT) {
             Ok(bytes) => Ok(bytes.first().copied().filter(|lun| *lun <= 15).unwrap_or(0)),
@@ -127,7 +138,7 @@ impl BulkOnly {
 
     /// Executes one command. Returns the received data without padding. `timeout` applies to data
     /// and status: units are busy during these.
-    pub(super) fn command(
+    pub(in crate::protocol) fn command(
         &mut self,
         lun: u8,
         block: &[u8],
@@ -147,6 +158,15 @@ impl BulkOnly {
             None => self.status(timeout)?,
         };
         self.judge(&status, data, &mut bytes)
+    }
+
+    /// Requests the reason why the last command failed. Source: SPC, REQUEST SENSE.
+    pub(in crate::protocol) fn sense(&mut self, lun: u8) -> Result<Sense, BotError> {
+        match self.command(lun, &[0x03, 0, 0, 0, 18, 0], Data::In(18), STEP_TIMEOUT) {
+            Ok(bytes) => Ok(Sense::parse(&bytes).unwrap_or(Sense::NONE)),
+            Err(BotError::Failed) => Ok(Sense::NONE),
+            Err(error) => Err(error),
+        }
     }
 
     /// The 31 bytes before a command (5.1).
@@ -228,7 +248,7 @@ impl BulkOnly {
         }
         match (fields[12], data) {
             (0, Data::In(length)) if length > 0 && bytes.is_empty() => {
-                Err(BotError::Broken("it reports success, but sends no data".into()))
+                Err(violation("it reports success, but sends no data".into()))
             }
             (0, Data::In(length)) => {
                 let relevant = length.saturating_sub(word(8)) as usize;
@@ -240,7 +260,7 @@ impl BulkOnly {
                 Ok(std::mem::take(bytes))
             }
             (0, Data::Out(sent)) if word(8) != 0 && word(8) as usize <= sent.len() => {
-                Err(BotError::Broken(format!("it left {} of {} bytes unused", word(8), sent.len())))
+                Err(violation(format!("it left {} of {} bytes unused", word(8), sent.len())))
             }
             (0, _) => Ok(Vec::new()),
             (1, _) => Err(BotError::Failed),
@@ -260,7 +280,7 @@ impl BulkOnly {
                 BotError::Over(error)
             }
             TransferError::Stall => self.out_of_step("it rejects the command (stall)".into()),
-            TransferError::Timeout => self.out_of_step("it did not reply within the time limit".into()),
+            TransferError::Timeout => self.reset_recovery(TransferError::Timeout.into()),
             TransferError::Overflow => self.out_of_step("it sent more data than requested".into()),
             // Often the first sign of an unplug.
             error if self.device.wait_for_disconnect(Duration::from_millis(200)) => BotError::Over(match error {
@@ -271,9 +291,14 @@ impl BulkOnly {
         }
     }
 
+    /// Recovers after a violation of the protocol.
+    fn out_of_step(&mut self, why: String) -> BotError {
+        self.reset_recovery(SessionError::ProtocolViolation(why))
+    }
+
     /// Reset recovery (5.3.4): the reset, then the halts of both endpoints. A unit
     /// that refuses the reset gets one of its port.
-    fn out_of_step(&mut self, why: String) -> BotError {
+    fn reset_recovery(&mut self, why: SessionError) -> BotError {
         let setup = self.request(Setup::CLASS_INTERFACE_OUT, RESET);
         let done = match self.device.control_out(setup, &[], STEP_TIMEOUT) {
             Ok(()) => Ok(()),
@@ -285,9 +310,13 @@ impl BulkOnly {
             self.device.clear_halt(self.interface.data_out)
         });
         match cleared {
-            Ok(()) => BotError::Broken(why),
+            Ok(()) => BotError::Broken(Box::new(why)),
             Err(TransferError::Disconnected) => BotError::Over(TransferError::Disconnected),
             Err(_) => BotError::Over(TransferError::Failed(format!("{why}, and the transfer could not be recovered"))),
         }
     }
+}
+
+fn violation(why: String) -> BotError {
+    BotError::Broken(Box::new(SessionError::ProtocolViolation(why)))
 }
