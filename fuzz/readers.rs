@@ -240,9 +240,10 @@ pub(crate) fn volume(bytes: &[u8]) {
 }
 
 /// Every kind of carrier and of framing, with all that reads answers.
-const DIALECTS: [&str; 9] = [
+const DIALECTS: [&str; 10] = [
     include_str!("../demo/sheets/dunlin.dialect.toml"),
     include_str!("../demo/sheets/auk.dialect.toml"),
+    include_str!("../demo/sheets/avocet.dialect.toml"),
     include_str!("../demo/sheets/fulmar.dialect.toml"),
     include_str!("../demo/sheets/skua.dialect.toml"),
     include_str!("../crates/vaka-dialect/src/templates/serial.dialect.toml"),

@@ -21,9 +21,11 @@ use vaka_boot::update::{self, Request};
 use vaka_boot::event::Event;
 use vaka_core::event::{ExitCode, Report, RestartState};
 use vaka_core::sheet::Sheet;
+use vaka_sim::bootloader::disk::{Deviation, Quirks};
 use vaka_sim::fault::Fault;
 use vaka_sim::flash::StuckBit;
 use vaka_sim::unit::auk::auk;
+use vaka_sim::unit::avocet;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::skua::skua;
@@ -414,7 +416,9 @@ fn an_answer_that_is_something_else_never_passes_for_a_success() {
                 }
             }
         }
-        assert!(failed > 10 && shown > 5, "{}: {failed} failed, {shown} shown", product.name);
+        // A status of the mass-storage transport is not a frame of the dialect.
+        let shows = product.name == "avocet" || shown > 5;
+        assert!(failed > 10 && shows, "{}: {failed} failed, {shown} shown", product.name);
     }
 }
 
@@ -460,4 +464,34 @@ fn a_unit_that_never_stops_talking_is_not_listened_to_for_ever() {
     let told = format!("{said:?}");
     let held = told.split_once("only ").and_then(|(_, rest)| rest.split(' ').next()?.parse::<u32>().ok());
     assert!(held.is_some_and(|bytes| bytes <= 66_000), "not only the last 64 KiB and a packet were held: {said:?}");
+}
+
+/// Deviations that the mass-storage transport allows do not matter to vendor commands; violations at any
+/// command are never a false success.
+#[test]
+fn vendor_commands_survive_departures_from_their_transport() {
+    use Deviation::{BogusResidue, Changed, EmptyFirst, NoData, NoReason, OldTag, OwnSignature, Phase, StallFirst};
+    let product = PRODUCTS.iter().find(|product| product.name == "avocet").unwrap();
+    let scene_with = |odd| {
+        let quirks = Quirks { odd, ..Quirks::default() };
+        product.scene(avocet::odd("V-00012", quirks).in_boot_mode(), Vec::new())
+    };
+    let harmless = [EmptyFirst, StallFirst, OwnSignature, BogusResidue, Changed];
+    for oddity in [EmptyFirst, StallFirst, OwnSignature, BogusResidue, Changed, OldTag, Phase, NoData, NoReason] {
+        let mut failed = 0;
+        for at in (1..90).step_by(3) {
+            let what = format!("{oddity:?} at command {at}");
+            let scene = scene_with(Some((at, oddity)));
+            let (report, events) = scene.update();
+            scene.assert_unharmed(&what);
+            match report.code {
+                ExitCode::Done => assert!(scene.holds_image(), "{what}: a false success"),
+                code => {
+                    failed += 1;
+                    assert!(!harmless.contains(&oddity), "{what}: {code:?} {:?}", failure(&events));
+                }
+            }
+        }
+        assert!(harmless.contains(&oddity) || oddity == NoData || failed > 2, "{oddity:?}: {failed} failed");
+    }
 }

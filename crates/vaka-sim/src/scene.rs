@@ -13,6 +13,7 @@ use crate::bootloader::{disk, uf2};
 use crate::fault::{Fault, FaultKind};
 use crate::flash::StuckBit;
 use crate::unit::auk::auk;
+use crate::unit::avocet::avocet;
 use crate::unit::can_adapter::CanAdapter;
 use crate::unit::dunlin::dunlin;
 use crate::unit::fulmar::{bridged, fulmar};
@@ -80,6 +81,7 @@ enum Product {
     Heron,
     Dunlin,
     Auk,
+    Avocet,
     Fulmar,
     Skua,
     /// A node of a CAN bus.
@@ -318,7 +320,7 @@ impl Scene {
 impl Product {
     /// Whether it has a vendor bootloader.
     fn is_loaded(self) -> bool {
-        matches!(self, Self::Dunlin | Self::Auk | Self::Fulmar | Self::Skua)
+        matches!(self, Self::Dunlin | Self::Auk | Self::Avocet | Self::Fulmar | Self::Skua)
     }
 }
 
@@ -413,6 +415,7 @@ impl SceneUnit {
             }
             (Product::Dunlin, mode) => Box::new(found(dunlin(&self.serial), mode)),
             (Product::Auk, mode) => Box::new(found(auk(&self.serial), mode)),
+            (Product::Avocet, mode) => Box::new(found(avocet(&self.serial), mode)),
             (Product::Fulmar, mode) if self.bridge => Box::new(found(bridged(&self.serial), mode)),
             (Product::Fulmar, mode) => Box::new(found(fulmar(&self.serial), mode)),
             (Product::Skua, mode) => Box::new(found(skua(&self.serial), mode)),

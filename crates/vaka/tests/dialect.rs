@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use support::{Bench, Running, firmware, root};
 use vaka_sim::unit::auk::auk;
+use vaka_sim::unit::avocet::avocet;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::skua::skua;
@@ -31,7 +32,7 @@ struct Case {
     check: &'static str,
 }
 
-const CASES: [Case; 4] = [
+const CASES: [Case; 5] = [
     Case { name: "dunlin", unit: dunlin, booted: true, file: "dunlin-1.1.0", offset: 0x1C00, check: "device-checked" },
     Case { name: "auk", unit: auk, booted: false, file: "auk-2.1.0", offset: 0x2000, check: "read-back" },
     Case { name: "fulmar", unit: fulmar, booted: false, file: "fulmar-4.2.0", offset: 0x3000, check: "read-back" },
@@ -43,6 +44,7 @@ const CASES: [Case; 4] = [
         offset: 0x1000,
         check: "read-back",
     },
+    Case { name: "avocet", unit: avocet, booted: false, file: "avocet-1.1.0", offset: 0x1000, check: "read-back" },
 ];
 
 impl Case {

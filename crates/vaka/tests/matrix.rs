@@ -83,7 +83,7 @@ const fn found(
 }
 
 /// Every unit in every mode. A scene of one word is made in `unit`.
-const UNITS: [Found; 25] = [
+const UNITS: [Found; 27] = [
     found("tern r1, application", "tern-r1-", "tern r1 application", SET, None),
     found("tern r1, application, label read", "tern-r1-", "tern r1 application", SET, Some("r1")),
     found("tern r1, chip boot", "tern-r1-", "tern r1 update", &[], None),
@@ -106,6 +106,8 @@ const UNITS: [Found; 25] = [
     found("dunlin, bootloader", "dunlin-", "dunlin - update", &[], None),
     found("auk, application", "auk-", "auk - application", &[], None),
     found("auk, bootloader", "auk-", "auk - update", &[], None),
+    found("avocet, application", "avocet-", "avocet - application", &[], None),
+    found("avocet, bootloader", "avocet-", "avocet - update", &[], None),
     found("fulmar, application", "fulmar-", "fulmar - application", &[], None),
     found("skua, application", "skua-bridge-", "skua - application", BRIDGE, None),
     found("skua, bootloader", "skua-bridge-", "skua - update", &[], None),

@@ -4,6 +4,7 @@ use vaka_core::event::Check;
 use vaka_core::sheet::Sheet;
 use vaka_sim::fault::Fault;
 use vaka_sim::unit::auk::auk;
+use vaka_sim::unit::avocet::avocet;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::skua::skua;
@@ -34,7 +35,7 @@ macro_rules! firmware {
     };
 }
 
-pub const PRODUCTS: [Product; 4] = [
+pub const PRODUCTS: [Product; 5] = [
     Product {
         name: "dunlin",
         unit: dunlin,
@@ -69,6 +70,15 @@ pub const PRODUCTS: [Product; 4] = [
         dialects: &[demo!("skua.dialect.toml")],
         file: firmware!("skua-bridge-1.7.0.bin"),
         button: "BRIDGE",
+        check: Check::ReadBack,
+    },
+    Product {
+        name: "avocet",
+        unit: avocet,
+        sheet: demo!("avocet.toml"),
+        dialects: &[demo!("avocet.dialect.toml"), demo!("avocet-call.dialect.toml")],
+        file: firmware!("avocet-1.1.0.bin"),
+        button: "HATCH",
         check: Check::ReadBack,
     },
 ];

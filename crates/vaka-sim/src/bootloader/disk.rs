@@ -36,21 +36,66 @@ pub mod sense {
     pub const PROTECTED: Sense = (7, 0x27, 0);
 }
 
-/// The storage of the disk.
+/// The storage of the disk, and its vendor commands. Without methods of its own it has no medium.
 pub trait Medium {
-    /// Sectors.
-    fn count(&self) -> u32;
+    /// Sectors; 0 without a medium.
+    fn count(&self) -> u32 {
+        0
+    }
+
     /// Reads one sector.
-    fn read(&self, sector: u32) -> [u8; SECTOR];
+    fn read(&self, sector: u32) -> [u8; SECTOR] {
+        let _ = sector;
+        [0; SECTOR]
+    }
+
     /// Writes one sector; returns the time that the unit is busy.
     ///
     /// # Errors
     /// The error, if the sector cannot be written.
-    fn write(&mut self, now: Duration, sector: u32, data: &[u8; SECTOR]) -> Result<Duration, Sense>;
+    fn write(&mut self, now: Duration, sector: u32, data: &[u8; SECTOR]) -> Result<Duration, Sense> {
+        let _ = (now, sector, data);
+        Err(sense::NO_MEDIUM)
+    }
+
     /// Called when everything was written.
-    fn flush(&mut self, now: Duration);
+    fn flush(&mut self, now: Duration) {
+        let _ = now;
+    }
+
     /// Called when the disk is ejected.
-    fn eject(&mut self, now: Duration);
+    fn eject(&mut self, now: Duration) {
+        let _ = now;
+    }
+
+    /// Executes a command that is not one of a disk.
+    ///
+    /// # Errors
+    /// The reason, if the command fails.
+    fn vendor(&mut self, now: Duration, block: &[u8]) -> Result<VendorReply, Sense> {
+        let _ = (now, block);
+        Err(sense::UNKNOWN_COMMAND)
+    }
+
+    /// Takes the data of such a command; returns the time that the unit is busy.
+    ///
+    /// # Errors
+    /// The reason, if the command fails.
+    fn take(&mut self, now: Duration, block: &[u8], data: &[u8]) -> Result<Duration, Sense> {
+        let _ = (now, block, data);
+        Err(sense::UNKNOWN_COMMAND)
+    }
+}
+
+/// The next transfer of a command that is not one of a disk.
+#[derive(Debug)]
+pub enum VendorReply {
+    /// Its status.
+    Nothing,
+    /// Data to the host.
+    Data(Vec<u8>),
+    /// Data to the unit.
+    Takes,
 }
 
 /// A deviation from the standard, or one of the choices it allows, at one command.
@@ -101,6 +146,8 @@ enum State {
     Sending(Vec<u8>, u32),
     /// Receives sectors from this one on, until this many bytes have arrived.
     Receiving { sector: u32, left: usize, failed: bool, unused: u32 },
+    /// Receives the data of this vendor command, until this many bytes have arrived.
+    Taking { block: Vec<u8>, data: Vec<u8>, left: usize },
     /// Has a status to send: success or failure, and the residue.
     Status(bool, u32),
     /// A command was invalid: only a reset helps (6.6.1).
@@ -204,7 +251,7 @@ impl Disk {
                 let (passed, residue) = (*passed, *residue);
                 self.status(passed, residue)
             }
-            State::Command | State::Receiving { .. } => Answer::Busy,
+            State::Command | State::Receiving { .. } | State::Taking { .. } => Answer::Busy,
             State::Broken => Answer::Stall,
         }
     }
@@ -231,6 +278,19 @@ impl Disk {
     }
 
     fn take(&mut self, now: Duration, data: &[u8], medium: &mut dyn Medium) -> Answer {
+        if let State::Taking { block, data: taken, left } = &mut self.state {
+            taken.extend_from_slice(data);
+            *left = left.saturating_sub(data.len());
+            if *left > 0 {
+                return Answer::Done;
+            }
+            let (block, taken) = (std::mem::take(block), std::mem::take(taken));
+            let done = medium.take(now, &block, &taken);
+            self.at_work = now + *done.as_ref().unwrap_or(&Duration::ZERO);
+            self.sense = *done.as_ref().err().unwrap_or(&self.sense);
+            self.state = State::Status(done.is_ok(), 0);
+            return Answer::Done;
+        }
         match self.state {
             State::Command => self.command(now, data, medium),
             State::Receiving { sector, left, failed, unused } => {
@@ -258,7 +318,7 @@ impl Disk {
                 };
                 Answer::Done
             }
-            State::Sending(..) | State::Status(..) => Answer::Busy,
+            State::Sending(..) | State::Status(..) | State::Taking { .. } => Answer::Busy,
             State::Broken => Answer::Stall,
         }
     }
@@ -295,7 +355,10 @@ impl Disk {
             Ok(Reply::Sectors(sector)) if !is_in && length > 0 => {
                 State::Receiving { sector, left: length as usize, failed: false, unused: 0 }
             }
-            Ok(Reply::Data(_) | Reply::Sectors(_)) => State::Status(false, length),
+            Ok(Reply::Takes) if !is_in && length > 0 => {
+                State::Taking { block: wrapper[15..].to_vec(), data: Vec::new(), left: length as usize }
+            }
+            Ok(Reply::Data(_) | Reply::Sectors(_) | Reply::Takes) => State::Status(false, length),
             Err(why) => {
                 self.sense = why;
                 // The requested data is not transferred: the endpoint halts (6.7.2, 6.7.3).
@@ -323,6 +386,7 @@ impl Disk {
         let count = u32::from(u16::from_be_bytes([block[7], block[8]]));
         let inside = sector.checked_add(count).is_some_and(|end| end <= medium.count());
         match block[0] {
+            0x00 | 0x25 if medium.count() == 0 => Err(sense::NO_MEDIUM),
             0x00 => Ok(Reply::Nothing),
             REQUEST_SENSE => {
                 let (key, asc, ascq) = std::mem::replace(&mut self.sense, sense::NONE);
@@ -361,7 +425,11 @@ impl Disk {
                 medium.flush(now);
                 Ok(Reply::Nothing)
             }
-            _ => Err(sense::UNKNOWN_COMMAND),
+            _ => medium.vendor(now, block).map(|reply| match reply {
+                VendorReply::Nothing => Reply::Nothing,
+                VendorReply::Data(data) => Reply::Data(data),
+                VendorReply::Takes => Reply::Takes,
+            }),
         }
     }
 }
@@ -372,4 +440,6 @@ enum Reply {
     Data(Vec<u8>),
     /// Sectors follow, starting with this one.
     Sectors(u32),
+    /// The data of a vendor command follows.
+    Takes,
 }

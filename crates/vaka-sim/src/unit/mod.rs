@@ -1,6 +1,7 @@
 //! Units: one file for each product of the demo world.
 
 pub mod auk;
+pub mod avocet;
 pub mod can_adapter;
 pub mod dunlin;
 pub mod firmware;

@@ -59,6 +59,14 @@ pub trait Loader: Send + Debug {
         Answer::Stall
     }
 
+    /// Clears the halt of an endpoint.
+    fn clear_halt(&mut self, endpoint: u8) {
+        let _ = endpoint;
+    }
+
+    /// The bus is reset.
+    fn bus_reset(&mut self) {}
+
     /// A standard request that its face does not answer.
     fn standard(&mut self, setup: Setup) -> Option<Answer> {
         let _ = setup;
@@ -91,6 +99,14 @@ pub trait AppModel: Send + Debug {
         let _ = (now, transfer);
         Answer::Stall
     }
+
+    /// Clears the halt of an endpoint.
+    fn clear_halt(&mut self, endpoint: u8) {
+        let _ = endpoint;
+    }
+
+    /// The bus is reset.
+    fn bus_reset(&mut self) {}
 
     /// A standard request that its face does not answer.
     fn standard(&mut self, setup: Setup) -> Option<Answer> {
@@ -297,7 +313,21 @@ impl Unit for VendorUnit {
         }
     }
 
-    fn bus_reset(&mut self, _: Duration) {}
+    fn clear_halt(&mut self, endpoint: u8) {
+        match self.power.mode() {
+            Some(RunMode::Application(runner)) => runner.clear_halt(endpoint),
+            Some(RunMode::Boot(loader, _)) => loader.clear_halt(endpoint),
+            None => {}
+        }
+    }
+
+    fn bus_reset(&mut self, _: Duration) {
+        match self.power.mode() {
+            Some(RunMode::Application(runner)) => runner.bus_reset(),
+            Some(RunMode::Boot(loader, _)) => loader.bus_reset(),
+            None => {}
+        }
+    }
 
     fn act(&mut self, now: Duration, action: &UserAction) {
         match self.power.apply(action) {
