@@ -16,6 +16,8 @@ mod parse_stages;
 mod parse_table;
 mod placed;
 mod raw;
+mod raw_route;
+mod raw_value;
 mod region;
 mod region_table;
 mod route;

@@ -6,9 +6,10 @@
 use std::ops::Range;
 
 use super::raw::{
-    Number, RawAllowed, RawApplication, RawFact, RawImage, RawMark, RawMinimumVersion, RawPart, RawProduct, RawRegion,
-    RawSheet, RawShows, RawString, RawTransferable, RawVariant, RawVersionSource, RawZone, Spanned,
+    RawAllowed, RawApplication, RawFact, RawImage, RawMark, RawMinimumVersion, RawPart, RawProduct, RawRegion,
+    RawSheet, RawShows, RawString, RawTransferable, RawVariant, RawVersionSource, RawZone,
 };
+use super::raw_value::{Number, Spanned};
 use super::route::node_id;
 use super::{
     AmbiguousLabel, Application, BOOTLOADER, Companion, DescriptorPattern, Dialects, ExpectedDevice, Fact, HAND_OVER,

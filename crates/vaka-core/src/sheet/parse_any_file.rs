@@ -1,7 +1,8 @@
 //! A variant that is a file on a unit's disk: a script, settings, a picture.
 
 use super::parse::{Checked, Checker};
-use super::raw::{RawAnyFile, RawVariant, Spanned};
+use super::raw::{RawAnyFile, RawVariant};
+use super::raw_value::Spanned;
 use super::{FileForm, ImageRules, Mark, Region, RouteKind, UpdateMedium, Variant};
 use crate::memory::{Access, SectorMap, Zone};
 use vaka_image::address::{Address, Span};

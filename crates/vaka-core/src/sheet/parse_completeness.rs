@@ -2,7 +2,8 @@
 
 use super::SheetError;
 use super::parse::{Checked, Checker};
-use super::raw::{Number, RawImageChecksum, RawImageChecksumKind, RawImageChecksumWord, RawLength, Spanned};
+use super::raw::{RawImageChecksum, RawImageChecksumKind, RawImageChecksumWord, RawLength};
+use super::raw_value::{Number, Spanned};
 use vaka_base::checksum::{CRC32, CrcParameters, CrcSum};
 use vaka_image::completeness::{
     ChecksumField, ChecksumMethod, ChecksumPlace, CrcMethod, IntForm, LengthField, OwnBytes,

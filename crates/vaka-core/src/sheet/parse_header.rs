@@ -1,7 +1,8 @@
 //! Headers in front of images, and the versions that images and headers store.
 
 use super::parse::{Checked, Checker, hex_bytes};
-use super::raw::{Number, RawHeaderInt, RawImage, RawVersion, RawWrapper, Spanned};
+use super::raw::{RawHeaderInt, RawImage, RawVersion, RawWrapper};
+use super::raw_value::{Number, Spanned};
 use vaka_base::text;
 use vaka_image::completeness::IntForm;
 use vaka_image::version_field::{VersionField, VersionForm, VersionPlace};

@@ -3,7 +3,8 @@
 use super::manual_step::{self, ManualStep, Undo, UndoOrderError, UndoPhase};
 use super::parse::{Checked, Checker};
 use super::parse_routes::DialectSettings;
-use super::raw::{RawEntryStep, RawMistakes, RawSignal, RawUndo, Spanned};
+use super::raw_route::{RawEntryStep, RawMistakes, RawSignal, RawUndo};
+use super::raw_value::Spanned;
 use super::{EntryStep, MistakeHints, Signal};
 use vaka_dialect::OperationName;
 

@@ -6,7 +6,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::parse::{Checked, Checker};
-use super::raw::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, RawVersionSource, Spanned};
+use super::raw::RawVersionSource;
+use super::raw_route::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload};
+use super::raw_value::Spanned;
 use super::{
     BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, Ids, ImageRules, Region, ResultFile, Route, RouteKind,
     Slots, Stage, UpdateMedium, Variant, VersionSource, VolumeRoute,

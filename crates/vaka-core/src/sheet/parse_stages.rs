@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use super::parse::{Checked, Checker};
-use super::raw::{RawStage, RawVariant, Spanned};
+use super::raw::{RawStage, RawVariant};
+use super::raw_value::Spanned;
 use super::{ImageRules, Region, Stage, Variant};
 use vaka_base::text;
 use vaka_base::version::Version;

@@ -1,7 +1,8 @@
 //! The description of a table of regions in flash.
 
 use super::parse::{Checked, Checker, hex_bytes};
-use super::raw::{Number, RawHeaderInt, RawTable, Spanned};
+use super::raw::{RawHeaderInt, RawTable};
+use super::raw_value::{Number, Spanned};
 use super::{Region, RegionTable};
 use vaka_base::size::Bytes;
 use vaka_image::completeness::IntForm;
