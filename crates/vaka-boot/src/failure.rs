@@ -386,6 +386,10 @@ pub enum FailureKind {
     NoSheet { id: DeviceId },
     /// The device that the user named has no sheet.
     NamedWithoutSheet { id: DeviceId, place: String },
+    /// A programmer reaches no chip.
+    NoTarget { place: String, programmer: String, error: SessionError },
+    /// The route leads through a programmer, and the user did not name it.
+    NeedsProgrammer { programmer: String },
     /// A unit without a sheet reports its abilities only in DFU mode.
     PlanNeedsDfuMode,
     /// The application of a unit without a sheet runs.
@@ -483,6 +487,7 @@ impl FailureKind {
             Self::Bus(_) | Self::Held { .. } | Self::DiskMounted { .. } => ExitCode::Access,
             Self::Session { error: SessionError::Busy(_), .. } => ExitCode::Access,
             Self::MissingUnit(_)
+            | Self::NoTarget { .. }
             | Self::OtherUnit { .. }
             | Self::NotReturned { .. }
             | Self::ReturnedUnknown
@@ -529,6 +534,7 @@ impl FailureKind {
             | Self::Undescribed(_)
             | Self::NoSheet { .. }
             | Self::NamedWithoutSheet { .. }
+            | Self::NeedsProgrammer { .. }
             | Self::PlanNeedsDfuMode
             | Self::UndescribedRunning
             | Self::NoDetachInterface { .. }

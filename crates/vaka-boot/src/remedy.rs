@@ -104,6 +104,18 @@ pub enum Remedy {
         /// The manual steps into update mode, in order.
         steps: Vec<String>,
     },
+    /// Check the wires between a programmer and the unit: these steps connect them.
+    CheckWiring {
+        /// The manual steps, in order.
+        steps: Vec<String>,
+    },
+    /// Go through this programmer.
+    UseProgrammer {
+        /// Its short name.
+        name: String,
+    },
+    /// Connect the unit itself, or release the programmer's wires.
+    PlugTargetIn,
     /// Do the entry steps again, in order.
     RepeatEntrySteps {
         /// The manual steps, in order.

@@ -604,6 +604,9 @@ pub struct Report {
     /// The serial port of the system through which the unit was updated, if it was.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub through: Option<String>,
+    /// The programmer through which the unit was updated, if it was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub programmer: Option<String>,
     /// Final state of the unit, derived from all that the run did to it. None if no unit was
     /// found.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -669,6 +672,7 @@ impl Report {
             serial: None,
             bootloader_serial: None,
             through: None,
+            programmer: None,
             state: None,
             outcome: RunOutcome::Failed,
             code: ExitCode::Internal,

@@ -69,8 +69,8 @@ impl<'de> Deserialize<'de> for UsbId {
     }
 }
 
-/// The name of the dialect in which nodes of a CAN bus answer: their kind, in place of USB ids. At most
-/// [`NodeKind::MOST`] bytes.
+/// A name in place of USB ids: that of the dialect in which nodes of a CAN bus answer, or that of a
+/// programmer. At most [`NodeKind::MOST`] bytes.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct NodeKind {
     len: u8,
@@ -101,17 +101,22 @@ pub enum DeviceId {
     Usb(UsbId),
     /// A node of a CAN bus, shown as `can:turnstone`.
     Node(NodeKind),
+    /// The chip that is wired to a programmer, shown as `programmer:linnet`.
+    Target(NodeKind),
 }
 
 impl DeviceId {
     /// The text before the name of a kind of nodes.
     pub const NODE: &str = "can:";
 
+    /// The text before the name of a programmer.
+    pub const TARGET: &str = "programmer:";
+
     /// The USB ids of a USB device.
     pub fn usb(self) -> Option<UsbId> {
         match self {
             Self::Usb(id) => Some(id),
-            Self::Node(_) => None,
+            Self::Node(_) | Self::Target(_) => None,
         }
     }
 }
@@ -122,20 +127,19 @@ impl From<UsbId> for DeviceId {
     }
 }
 
-/// Reads `1209:0002` or `can:turnstone`.
+/// Reads `1209:0002`, `can:turnstone` or `programmer:linnet`.
 impl FromStr for DeviceId {
     type Err = ParseError;
 
     fn from_str(text: &str) -> Result<Self, ParseError> {
-        match text.strip_prefix(Self::NODE) {
-            Some(name) => NodeKind::new(name).map(Self::Node).ok_or_else(|| {
-                ParseError::new(format!(
-                    "a kind of nodes has 1 to {} characters after '{}'",
-                    NodeKind::MOST,
-                    Self::NODE
-                ))
-            }),
-            None => text.parse().map(Self::Usb),
+        let named = |name, prefix| {
+            let wrong = || format!("a name of 1 to {} characters is required after '{prefix}'", NodeKind::MOST);
+            NodeKind::new(name).ok_or_else(|| ParseError::new(wrong()))
+        };
+        match (text.strip_prefix(Self::NODE), text.strip_prefix(Self::TARGET)) {
+            (Some(name), _) => named(name, Self::NODE).map(Self::Node),
+            (_, Some(name)) => named(name, Self::TARGET).map(Self::Target),
+            (None, None) => text.parse().map(Self::Usb),
         }
     }
 }
@@ -145,6 +149,7 @@ impl fmt::Display for DeviceId {
         match self {
             Self::Usb(id) => id.fmt(f),
             Self::Node(kind) => write!(f, "{}{}", Self::NODE, kind.as_str()),
+            Self::Target(kind) => write!(f, "{}{}", Self::TARGET, kind.as_str()),
         }
     }
 }

@@ -72,7 +72,7 @@ pub struct DeviceInfo {
     pub product_text: Option<String>,
     /// The serial number, if the system read it before.
     pub serial: Option<String>,
-    /// The node of a CAN bus, if it is one and no USB device.
+    /// The node of a CAN bus or the target of a programmer, if it is one and no USB device.
     pub node: Option<Box<NodeInfo>>,
 }
 
@@ -85,12 +85,23 @@ pub enum NodeValue {
     Text(String),
 }
 
-/// A node of a CAN bus.
+/// The kind of device that leads to a unit without a USB connection of its own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Behind {
+    /// An adapter of a CAN bus.
+    Adapter,
+    /// A programmer.
+    Programmer,
+}
+
+/// A node of a CAN bus, or the target of a programmer.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NodeInfo {
-    /// The name of the dialect in which it answers.
+    /// The device behind which it is.
+    pub behind: Behind,
+    /// The name of the dialect in which it answers, or that of its programmer.
     pub kind: String,
-    /// Unique id, in hex digits.
+    /// Unique id, in hex digits; for a programmer its own serial number, if it is known.
     pub id: String,
     /// Names and values that it reported.
     pub told: Vec<(String, NodeValue)>,

@@ -29,8 +29,8 @@ pub mod trace_format;
 pub mod usbip;
 
 pub use bus::{
-    Bus, BusError, DeviceInfo, HotplugEvent, InterfaceClass, Location, NodeInfo, NodeValue, PolledWatch, SerialNode,
-    Speed,
+    Behind, Bus, BusError, DeviceInfo, HotplugEvent, InterfaceClass, Location, NodeInfo, NodeValue, PolledWatch,
+    SerialNode, Speed,
 };
 pub use clock::{Clock, SystemClock};
 pub use device::{EndpointInfo, MAX_PIPE_TRANSFER, PipeKind, Setup, TransferError, UsbDevice};

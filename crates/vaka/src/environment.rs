@@ -7,6 +7,8 @@ use std::sync::Arc;
 use vaka_boot::bench::adapter_source::AdapterSource;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::node_bus::NodeBus;
+use vaka_boot::bench::programmer_bus::ProgrammerBus;
+use vaka_boot::bench::selector::Selector;
 use vaka_core::event::Event;
 use vaka_core::sheet::{Dialects, Ids, Sheet, SheetErrors};
 use vaka_dialect::Dialect;
@@ -64,11 +66,17 @@ pub fn bench<'a>(common: &Common, sheets: &'a [Sheet]) -> Result<Bench<'a>, CliE
     Ok(bench_on(all_buses(common, sheets)?, common, sheets))
 }
 
-/// The buses of the command line, and the nodes on the CAN buses of their adapters.
+/// The buses of the command line, the nodes on the CAN buses of their adapters, and the target of the
+/// programmer that the user names.
 pub fn all_buses(common: &Common, sheets: &[Sheet]) -> Result<Vec<Arc<dyn Bus>>, CliError> {
     let mut buses = buses(common)?;
     if let Some(nodes) = node_bus(common, sheets, &buses)? {
         buses.push(Arc::new(nodes));
+    }
+    // A chip that is wired to a programmer is a unit only if the user says so.
+    if let Some(Selector::Programmer(_)) = common.unit {
+        let plugged = buses.iter().filter(|bus| bus.name() != NodeBus::NAME).cloned().collect();
+        buses.push(Arc::new(ProgrammerBus::new(plugged, sheets)));
     }
     Ok(buses)
 }
@@ -225,7 +233,8 @@ pub fn all_ids(sheet: &Sheet) -> Vec<(&Ids, String)> {
         all.extend(routes.map(|route| (&route.id, "update mode".to_owned())));
     }
     all.extend(sheet.product.adapters.iter().map(|ids| (ids, "CAN adapter".to_owned())));
-    all.retain(|(ids, _)| !ids.is_node());
+    all.extend(sheet.programmers.iter().map(|programmer| (&programmer.id, programmer.about.clone())));
+    all.retain(|(ids, _)| ids.is_usb());
     all
 }
 

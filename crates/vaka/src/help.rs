@@ -19,7 +19,7 @@ macro_rules! topic {
 }
 
 /// All topics, in the order in which they are listed.
-pub const TOPICS: [Topic; 19] = [
+pub const TOPICS: [Topic; 20] = [
     topic!("sheet", "Product sheets: every key", "formats/product-sheet.md"),
     topic!("dialect", "Dialects: the language of vendor bootloaders", "formats/dialect.md"),
     topic!("file-transfer", "XMODEM and YMODEM: ready dialects", "formats/file-transfer.md"),
@@ -37,6 +37,7 @@ pub const TOPICS: [Topic; 19] = [
     topic!("disk", "Units that show a disk", "disk.md"),
     topic!("can", "Units that are nodes of a CAN bus", "can.md"),
     topic!("serial", "Units on a serial port", "serial.md"),
+    topic!("programmer", "Chips that are wired to a programmer", "programmer.md"),
     topic!("security", "Security: what is promised against whom", "security.md"),
     topic!("other-systems", "USB on systems other than Linux", "other-systems.md"),
 ];

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_base::text;
 use vaka_core::sheet::{Route, RouteKind, SerialPortUse, Sheet};
-use vaka_core::unit::{Mode, UnitFacts};
+use vaka_core::unit::{DeviceId, Mode, UnitFacts};
 use vaka_core::volume::VolumeFacts;
 use vaka_dialect::{Carrier, Dialect};
 use vaka_usb::system::{self, Access};
@@ -18,6 +18,7 @@ use crate::bench::connection::{Connection, OpenTransport};
 use crate::bench::lock::UnitLock;
 use crate::bench::node_bus::NodeBus;
 use crate::bench::open_error::{OpenError, held};
+use crate::bench::programmer_bus::ProgrammerBus;
 use crate::bench::selector::Selector;
 use crate::bench::serial_access::SerialAccess;
 use crate::context::Context;
@@ -121,16 +122,16 @@ impl<'a> Bench<'a> {
         self.sheets
     }
 
-    /// The buses that units are plugged into: all but that of the nodes, whose ports are those of their
-    /// adapters.
+    /// The buses that units are plugged into: all but those of nodes and of the targets of programmers,
+    /// whose ports are those of adapters and programmers.
     pub(crate) fn plugged(&self) -> Vec<&dyn Bus> {
-        self.buses.iter().filter(|bus| bus.name() != NodeBus::NAME).map(|bus| &**bus).collect()
+        self.buses.iter().filter(|bus| !is_behind(bus.name())).map(|bus| &**bus).collect()
     }
 
     /// A location for display: the port, and the bus if there are several.
     pub fn place(&self, location: &Location) -> String {
         let port = text::sanitize(&location.port);
-        match location.bus == NodeBus::NAME || self.plugged().len() == 1 {
+        match is_behind(&location.bus) || self.plugged().len() == 1 {
             true => port,
             false => format!("{}/{port}", location.bus),
         }
@@ -186,7 +187,7 @@ impl<'a> Bench<'a> {
     }
 
     /// Whether a unit can be opened just for inspection. Not if closing resets it and a reset
-    /// ends its update mode.
+    /// ends its update mode, and not if a programmer would hold its chip in reset.
     pub fn can_probe(&self, candidate: &Candidate<'_>) -> bool {
         let resets = self.bus(candidate.location()).is_some_and(|bus| bus.resets_on_close());
         let leaves = |sheet: &&Sheet| {
@@ -194,6 +195,9 @@ impl<'a> Bench<'a> {
             let goes_on = |route: &Route| matches!(route.kind, RouteKind::PlainDfu { .. }) || route.listens.is_some();
             routes.into_iter().any(goes_on)
         };
+        if matches!(candidate.id(), DeviceId::Target(_)) {
+            return false;
+        }
         let fragile = candidate.sheets.is_empty() || candidate.sheets.iter().any(leaves);
         !(resets && candidate.mode == Mode::Update && fragile)
     }
@@ -469,4 +473,9 @@ impl<'a> Bench<'a> {
         let mut device = self.open(location)?;
         Ok(identity::identify(&mut *device, &SystemClock)?)
     }
+}
+
+/// Whether the units of a bus are behind devices of other buses.
+fn is_behind(bus: &str) -> bool {
+    matches!(bus, NodeBus::NAME | ProgrammerBus::NAME)
 }

@@ -254,6 +254,7 @@ fn none(bench: &Bench<'_>, hunt: &UnitQuery<'_>, waited: Duration) -> Failure {
     let hoped = hoped(hunt);
     let ids = match hunt.selector {
         Some(Selector::Id(id)) => vec![id.to_string()],
+        Some(Selector::Programmer(_)) => programmer_ids(bench),
         _ => ids_of(&hoped),
     };
     let steps = match &hoped[..] {
@@ -287,6 +288,19 @@ fn ids_of(sheets: &[&Sheet]) -> Vec<String> {
         own.chain(routes).map(ToString::to_string).collect::<Vec<_>>()
     };
     let mut ids: Vec<String> = sheets.iter().flat_map(of).collect();
+    ids.sort();
+    ids.dedup();
+    ids
+}
+
+/// The USB ids of all programmers.
+fn programmer_ids(bench: &Bench<'_>) -> Vec<String> {
+    let mut ids: Vec<String> = bench
+        .sheets()
+        .iter()
+        .flat_map(|sheet| &sheet.programmers)
+        .map(|programmer| programmer.id.to_string())
+        .collect();
     ids.sort();
     ids.dedup();
     ids

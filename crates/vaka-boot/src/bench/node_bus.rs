@@ -9,12 +9,10 @@ use std::time::Duration;
 use vaka_base::text;
 use vaka_core::unit::PropertyValue;
 use vaka_dialect::{Carrier, Dialect};
-use vaka_usb::{
-    Bus, BusError, Clock, DeviceInfo, EndpointInfo, Location, NodeInfo, NodeValue, Setup, Speed, TransferError,
-    UsbDevice,
-};
+use vaka_usb::{Behind, Bus, BusError, Clock, DeviceInfo, Location, NodeInfo, NodeValue, Speed, UsbDevice};
 
 use crate::bench::adapter_source::{AdapterSource, NODES};
+use crate::bench::shared_device::SharedDevice;
 use crate::context::Context;
 use crate::protocol::dialect::{FoundNode, Interpreter};
 use crate::protocol::session_error::SessionError;
@@ -138,7 +136,7 @@ impl NodeBus {
                 continue;
             }
             let told = node.told.iter().map(|told| (told.name.clone(), value_of(&told.value))).collect();
-            let info = NodeInfo { kind, id: node.id.clone(), told, answers: 1 };
+            let info = NodeInfo { behind: Behind::Adapter, kind, id: node.id.clone(), told, answers: 1 };
             devices.push(device(location, info));
         }
         let mut state = self.state();
@@ -243,7 +241,7 @@ impl Bus for NodeBus {
             if !source.adapters()?.iter().any(|found| found == adapter) {
                 continue;
             }
-            return Ok(Box::new(LeasedAdapter { device: source.open(adapter, rate)?, _lease: lease }));
+            return Ok(Box::new(SharedDevice::new(source.open(adapter, rate)?, Box::new(lease))));
         }
         Err(absent())
     }
@@ -274,66 +272,5 @@ struct Lease(User);
 impl Drop for Lease {
     fn drop(&mut self) {
         *taken(&self.0) = None;
-    }
-}
-
-/// An adapter that is in use for one node. The device is closed before its use ends.
-struct LeasedAdapter {
-    device: Box<dyn UsbDevice>,
-    _lease: Lease,
-}
-
-impl UsbDevice for LeasedAdapter {
-    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
-        self.device.control_in(setup, length, timeout)
-    }
-
-    fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
-        self.device.control_out(setup, data, timeout)
-    }
-
-    fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
-        self.device.claim(interface, alternate)
-    }
-
-    fn read_endpoint(
-        &mut self,
-        pipe: EndpointInfo,
-        length: usize,
-        timeout: Duration,
-    ) -> Result<Vec<u8>, TransferError> {
-        self.device.read_endpoint(pipe, length, timeout)
-    }
-
-    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
-        self.device.write_endpoint(pipe, data, timeout)
-    }
-
-    fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
-        self.device.clear_halt(pipe)
-    }
-
-    fn takes_notes(&self) -> bool {
-        self.device.takes_notes()
-    }
-
-    fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
-        self.device.note(dialect, operation, given);
-    }
-
-    fn conceal(&mut self, is_secret: bool) {
-        self.device.conceal(is_secret);
-    }
-
-    fn node(&self) -> Option<&std::path::Path> {
-        self.device.node()
-    }
-
-    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
-        self.device.wait_for_disconnect(within)
-    }
-
-    fn reset(&mut self) -> Result<(), TransferError> {
-        self.device.reset()
     }
 }

@@ -7,6 +7,7 @@ use vaka_base::ParseError;
 use vaka_base::text;
 use vaka_core::placeholder;
 use vaka_core::unit::DeviceId;
+use vaka_usb::Behind;
 
 use crate::bench::candidate::Candidate;
 
@@ -19,6 +20,8 @@ pub enum Selector {
     Serial(String),
     /// By the unique id of a node.
     Node(String),
+    /// By the programmer that a chip is wired to: its name, its port or its serial number.
+    Programmer(String),
     /// By port, as `survey` prints it.
     Port(String),
     /// By the id or name of product or variant.
@@ -35,6 +38,7 @@ impl std::fmt::Display for Selector {
             Self::Id(id) => write!(f, "id {id}"),
             Self::Serial(serial) => write!(f, "serial number {}", text::sanitize(serial)),
             Self::Node(id) => write!(f, "node {}", text::sanitize(id)),
+            Self::Programmer(name) => write!(f, "programmer {}", text::sanitize(name)),
             Self::Port(port) => write!(f, "port {}", text::sanitize(port)),
             Self::Name(name) | Self::Any(name) => f.write_str(&text::sanitize(name)),
             Self::Folder(folder) => write!(f, "folder {}", text::sanitize(&folder.to_string_lossy())),
@@ -42,18 +46,17 @@ impl std::fmt::Display for Selector {
     }
 }
 
-/// Reads `id=VID:PID`, `serial=…`, `node=…`, `port=…`, `name=…` or a bare value.
+/// Reads `id=VID:PID`, `serial=…`, `node=…`, `programmer=…`, `port=…`, `name=…` or a bare value.
 impl FromStr for Selector {
     type Err = ParseError;
 
     fn from_str(text: &str) -> Result<Self, ParseError> {
         let (key, value) = match text.split_once('=') {
-            Some((key @ ("id" | "serial" | "node" | "port" | "name" | "folder"), value)) => (key, value),
+            Some((key @ ("id" | "serial" | "node" | "programmer" | "port" | "name" | "folder"), value)) => (key, value),
             _ => ("", text),
         };
         if value.is_empty() {
-            let forms =
-                "name a unit: id=VID:PID, serial=…, node=…, port=…, name=…, folder=… or one of these values alone";
+            let forms = "name a unit: id=VID:PID, serial=…, node=…, programmer=…, port=…, name=…, folder=… or one of these values alone";
             return Err(ParseError::new(forms));
         }
         let example = if key == "id" { placeholder::of_id(value) } else { placeholder::of_text(value) };
@@ -65,6 +68,7 @@ impl FromStr for Selector {
             "id" => Self::Id(value.parse::<DeviceId>()?),
             "serial" => Self::Serial(value),
             "node" => Self::Node(value.to_ascii_lowercase()),
+            "programmer" => Self::Programmer(value),
             "port" => Self::Port(value),
             "name" => Self::Name(value),
             "folder" => Self::Folder(value.into()),
@@ -89,10 +93,13 @@ impl Selector {
                 names.any(|name| name.eq_ignore_ascii_case(wanted))
             })
         };
+        let behind = |of| candidate.device.node.as_ref().filter(|node| node.behind == of);
         match self {
             Self::Id(id) => candidate.id() == *id,
             Self::Serial(wanted) => serial == Some(wanted),
-            Self::Node(wanted) => candidate.device.node.as_ref().is_some_and(|node| node.id == *wanted),
+            Self::Node(wanted) => behind(Behind::Adapter).is_some_and(|node| node.id == *wanted),
+            Self::Programmer(wanted) => behind(Behind::Programmer)
+                .is_some_and(|node| node.kind == *wanted || node.id == *wanted || port(wanted)),
             Self::Port(wanted) => port(wanted),
             Self::Name(wanted) => name(wanted),
             // Resolved by the bus; see `shows`.
@@ -119,6 +126,7 @@ mod tests {
             ("serial=a=b", Selector::Serial("a=b".into())),
             ("port=1-1.4", Selector::Port("1-1.4".into())),
             ("node=5A0017C2", Selector::Node("5a0017c2".into())),
+            ("programmer=linnet", Selector::Programmer("linnet".into())),
             ("name=Tern r1", Selector::Name("Tern r1".into())),
             ("1209:0002", Selector::Any("1209:0002".into())),
             ("colour=red", Selector::Any("colour=red".into())),

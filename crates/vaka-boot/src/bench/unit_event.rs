@@ -9,6 +9,7 @@ use vaka_usb::{DeviceInfo, InterfaceClass, Speed};
 
 use crate::bench::buses::Bench;
 use crate::bench::candidate::dfu_mode;
+use crate::bench::target::programmer_of;
 use crate::protocol::identity;
 
 /// A unit as an event.
@@ -27,22 +28,29 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
         true => Mode::Application,
         false => mode,
     };
+    // Nothing is known of a chip before its programmer is asked.
+    let target = programmer_of(bench, device).map(|programmer| programmer.about.clone());
+    let mode = if target.is_some() { Mode::Unknown } else { mode };
     let companion = companion(bench, facts.id);
     let is_described = sheet.is_some() || companion.is_some();
-    let variants = candidate.as_ref().zip(sheet).map(|(candidate, sheet)| candidate.variants_of(sheet));
+    let variants = candidate
+        .as_ref()
+        .zip(sheet)
+        .filter(|_| target.is_none())
+        .map(|(candidate, sheet)| candidate.variants_of(sheet));
     AttachedUnit {
         unit: bench.place(&device.location),
         bus: device.location.bus.clone(),
         port: text::sanitize(&device.location.port),
         id: facts.id,
         mode,
-        product: sheet.map(|sheet| sheet.product.name.clone()).or(companion),
+        product: target.or_else(|| sheet.map(|sheet| sheet.product.name.clone())).or(companion),
         description: (!is_described).then(|| description(device)).flatten(),
         variants: variants.unwrap_or_default().iter().map(|variant| variant.id.clone()).collect(),
         serial: device.serial.as_deref().map(text::sanitize).filter(|_| !is_described),
         version: sheet
             .filter(|_| runs)
-            .filter(|sheet| is_between || sheet.application.version == VersionSource::ReleaseNumber)
+            .filter(|sheet| sheet.after().version == VersionSource::ReleaseNumber)
             .map(|_| facts.release.into())
             .or_else(|| told_version(sheet.filter(|_| runs)?, device)),
         layout: None,
@@ -67,13 +75,16 @@ fn told_version(sheet: &Sheet, device: &DeviceInfo) -> Option<Version> {
     sheet.application.version.of(&identity::from_list(device))
 }
 
-/// The description of a companion device or an adapter.
+/// The description of a companion device, an adapter or a programmer.
 fn companion(bench: &Bench<'_>, id: DeviceId) -> Option<String> {
     let of = |sheet: &Sheet| {
         let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id));
         let is_adapter = || sheet.product.adapters.iter().any(|ids| ids.is(id));
-        let name =
-            companion.map(|companion| companion.name.as_str()).or_else(|| is_adapter().then_some("CAN adapter"))?;
+        let programmer = || sheet.programmers.iter().find(|programmer| programmer.id.is(id));
+        let name = companion
+            .map(|companion| companion.name.as_str())
+            .or_else(|| is_adapter().then_some("CAN adapter"))
+            .or_else(|| programmer().map(|programmer| programmer.about.as_str()))?;
         Some(format!("{}: {name}", sheet.product.name))
     };
     bench.sheets().iter().find_map(of)

@@ -13,7 +13,7 @@ use vaka_core::unit::{
 };
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Patience, StringReader};
-use vaka_usb::{Clock, DeviceInfo, NodeValue, TransferError, UsbDevice};
+use vaka_usb::{Behind, Clock, DeviceInfo, NodeValue, TransferError, UsbDevice};
 
 use crate::protocol::bulk_only::DiskInterface;
 use crate::protocol::dfu::DfuParams;
@@ -97,10 +97,16 @@ impl Identity {
 /// not attempted.
 const UNKNOWN_ATTRIBUTES: Attributes = Attributes(1);
 
-/// The USB ids of a device, or the kind of a node, from the bus's list.
+/// The USB ids of a device, the kind of a node, or the programmer of a target, from the bus's list.
 pub fn id_of(device: &DeviceInfo) -> DeviceId {
-    let kind = device.node.as_ref().and_then(|node| NodeKind::new(&node.kind));
-    kind.map_or(DeviceId::Usb(UsbId { vendor: device.vendor, product: device.product }), DeviceId::Node)
+    let usb = DeviceId::Usb(UsbId { vendor: device.vendor, product: device.product });
+    let Some((node, kind)) = device.node.as_ref().and_then(|node| Some((node, NodeKind::new(&node.kind)?))) else {
+        return usb;
+    };
+    match node.behind {
+        Behind::Adapter => DeviceId::Node(kind),
+        Behind::Programmer => DeviceId::Target(kind),
+    }
 }
 
 fn reported((name, value): &(String, NodeValue)) -> ReportedProperty {

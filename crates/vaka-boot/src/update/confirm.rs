@@ -17,7 +17,7 @@ use crate::bench::connection::{Connection, OpenTransport};
 use crate::bench::open_error::OpenError;
 use crate::bench::tracking::{PortMatch, TrackedUnit};
 use crate::bench::unit_event;
-use crate::bench::waiting::UnitWatch;
+use crate::bench::waiting::{UnitWatch, Wait};
 use crate::context::Context;
 use crate::event::Event;
 use crate::protocol::dialect;
@@ -124,6 +124,47 @@ pub fn confirm(
     }
     let has_returned = last.as_ref().is_some_and(|device| watch.has_returned_as(device));
     confirmation.not_seen(last, has_returned, within)
+}
+
+/// Waits for the application of a unit that was reached through a programmer: it shows up as itself, on a
+/// port that is not known. A device that was attached `before` the restart does not count, nor does one
+/// of several that appear.
+pub fn confirm_anywhere(
+    bench: &Bench<'_>,
+    expected: &ExpectedApplication<'_>,
+    before: &[DeviceInfo],
+    cx: &mut Context<'_>,
+) -> RestartOutcome {
+    let within = expected.sheet.after().back_within;
+    let mut wait = Wait::new(within, cx.clock());
+    let ids = [expected.ids, expected.or];
+    loop {
+        let there = bench.devices().unwrap_or_default();
+        let is_it = |device: &&DeviceInfo| ids.iter().flatten().any(|ids| ids.is(id_of(device)));
+        let came: Vec<&DeviceInfo> = there.iter().filter(|device| !before.contains(device)).filter(is_it).collect();
+        match came[..] {
+            [] => {}
+            [device] => {
+                cx.tell(Event::Attached(Box::new(unit_event::seen(bench, device))));
+                let is_own = expected.ids.is_some_and(|ids| ids.is(id_of(device)));
+                return match is_own {
+                    true => check_application(bench, expected, device, cx),
+                    false => kept_app_returned(bench, device),
+                };
+            }
+            _ => {
+                let words = "several units appeared at once; which of them was written is not known".into();
+                return RestartOutcome { after: RestartState::Restarted, ..RestartOutcome::not_back(words) };
+            }
+        }
+        match wait.check(|| "the application to appear".to_owned(), cx) {
+            None => wait.pause(bench, cx),
+            Some(_) => {
+                let words = format!("no unit appeared on any port within {}", duration::words(within));
+                return RestartOutcome::not_back(words);
+            }
+        }
+    }
 }
 
 /// The state of waiting for the application.

@@ -4,7 +4,7 @@ use vaka_core::dfu::Attributes;
 use vaka_core::matching::Approval;
 use vaka_core::memory::SectorMap;
 use vaka_core::plan::{ApprovedPlan, DialectCapabilities, KnownContent, Plan, WriteLimits, rest_of_sectors};
-use vaka_core::sheet::{BOOTLOADER, RouteKind, UndoPhase};
+use vaka_core::sheet::{BOOTLOADER, Region, RouteKind, UndoPhase};
 use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
@@ -163,7 +163,8 @@ impl<'s> Drafted<'s> {
                 run.check_unprotect_allowed(&task.resolved, &reason)?;
                 run.progress.ledger.start_erase_everything();
                 session.unprotect(run.cx).map_err(|error| run.not_opened(&error, &task.unit))?;
-                Err(Stop::Reset { unit: Box::new(task.unit), may_stay: false })
+                let may_stay = task.resolved.route.kind.programmer().is_some();
+                Err(Stop::Reset { unit: Box::new(task.unit), may_stay })
             }
         }
     }
@@ -202,7 +203,9 @@ impl UpdateRun<'_, '_> {
         if self.progress.attempts.reset {
             return Err(refused.remedy(Remedy::ReplugProtected));
         }
-        let bootloader = resolved.variant.regions.iter().find(|region| region.name == BOOTLOADER);
+        let is_written = |region: &Region| resolved.route.writes.iter().any(|written| written.name == region.name);
+        let mut regions = resolved.variant.regions.iter();
+        let bootloader = regions.find(|region| region.name == BOOTLOADER && !is_written(region));
         if let Some(region) = bootloader {
             return Err(refused.remedy(Remedy::BootloaderWouldBeLost(region.span.start())));
         }

@@ -14,9 +14,11 @@ use super::planning::{check_keep, content, of_sheet, plan};
 use super::resolved::Resolved;
 use super::stop::{StepError, Stop};
 use super::update_run::UpdateRun;
+use super::wiring::needs_no_programmer;
 use crate::bench::candidate::Candidate;
 use crate::bench::connection::Connection;
 use crate::bench::open_error::{OpenError, open_failure};
+use crate::bench::target::programmer_of;
 use crate::bench::unit_event;
 use crate::entry::{self, EntryProcedure};
 use crate::event::Event;
@@ -75,6 +77,7 @@ impl<'a> Located<'a> {
         run.start_attempt(&found);
         match (found.mode, found.sheets.is_empty()) {
             (Mode::Update, _) => {
+                run.await_wiring(&found)?;
                 let connection = run.open(&found.device)?;
                 Ok(Identified::Booted(Box::new(Booted { found, connection, provisional: None })))
             }
@@ -101,6 +104,7 @@ impl<'a> Identified<'a> {
         };
         let facts = &identity.facts;
         let resolved = run.settle(&found, facts, None)?;
+        needs_no_programmer(resolved.route)?;
         let running = resolved.sheet.version_of(resolved.variant, facts);
         let report = &mut run.progress.report;
         report.version_before = report.version_before.take().or_else(|| running.clone());
@@ -193,11 +197,12 @@ impl<'a> UpdateRun<'a, '_> {
     pub(super) fn open(&mut self, device: &DeviceInfo) -> Result<Connection, Stop> {
         let place = self.bench.place(&device.location);
         let opened = self.bench.look(device, self.cx).map_err(|error| self.not_identified(&error, device))?;
+        let programmer = programmer_of(self.bench, device);
         let unit = &mut self.progress.unit;
         let identity = &opened.identity;
         unit.leaves_when_closed = {
             let candidate = self.bench.recognise(device).or_else(|| self.bench.undescribed(device));
-            candidate.is_some_and(|found| !self.bench.can_probe(&found))
+            programmer.is_none() && candidate.is_some_and(|found| !self.bench.can_probe(&found))
         };
         check_serial(unit.bootloader_serial.as_deref(), identity, &place)?;
         if identity.facts.serial.is_some() {
@@ -205,6 +210,7 @@ impl<'a> UpdateRun<'a, '_> {
         }
         let report = &mut self.progress.report;
         report.through = identity.node.as_ref().map(|node| text::sanitize(&node.to_string_lossy()));
+        report.programmer = programmer.map(|programmer| programmer.about.clone());
         if report.serial.is_none() {
             report.serial.clone_from(&identity.facts.serial);
         }
@@ -215,7 +221,7 @@ impl<'a> UpdateRun<'a, '_> {
     }
 
     /// The failure when a unit cannot be identified; a unit that disconnected may return.
-    fn not_identified(&self, error: &OpenError, unit: &DeviceInfo) -> Stop {
+    pub(super) fn not_identified(&self, error: &OpenError, unit: &DeviceInfo) -> Stop {
         let failure = open_failure(error, &self.bench.place(&unit.location));
         // A server that fails while it answers for a unit is not asked again.
         StepError { failure, loss: error.is_absence().then_some(Loss::Unit) }.of_unit(unit)

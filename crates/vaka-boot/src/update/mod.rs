@@ -24,6 +24,7 @@ mod stop;
 mod surveyed;
 mod undescribed;
 mod update_run;
+mod wiring;
 mod written;
 
 pub(crate) use candidates::open_question;

@@ -95,6 +95,12 @@ impl Progress<'_> {
         self.written.untouched.clone_from(&plan.untouched);
     }
 
+    /// Records the serial number that a unit shows itself after it was reached through a programmer.
+    pub(super) fn note_own_serial(&mut self) {
+        let own = self.report.application.as_ref().and_then(|application| application.serial.clone());
+        self.report.serial = self.report.serial.take().or(own);
+    }
+
     /// The place of the unit; empty before it is found.
     pub(super) fn place(&self) -> &str {
         self.report.unit.as_deref().unwrap_or_default()

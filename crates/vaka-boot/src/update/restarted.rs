@@ -27,14 +27,22 @@ impl<'s> Restarted<'s> {
         let Self { task, plan, unit, .. } = &self;
         let expected = run.expected_application(&task.resolved, plan.plan());
         let started = run.cx.now();
+        let is_programmed = task.resolved.route.kind.programmer().is_some();
+        let place = if is_programmed { "any port" } else { "the same port" };
         let wanted = match task.resolved.sheet.application_ids(task.resolved.variant) {
-            Some(id) => format!("wait for {id} on the same port"),
-            None => "wait for the next device on the same port".to_owned(),
+            Some(id) => format!("wait for {id} on {place}"),
+            None => format!("wait for the next device on {place}"),
         };
         run.emit_step(StepName::Confirm, StepState::Started, wanted);
-        let mut seen = confirm::confirm(run.bench, &expected, unit, run.cx);
+        let mut seen = match is_programmed {
+            true => confirm::confirm_anywhere(run.bench, &expected, &self.before, run.cx),
+            false => confirm::confirm(run.bench, &expected, unit, run.cx),
+        };
         run.progress.report.durations_ms.push((StepName::Confirm, milliseconds(run.cx.now() - started)));
         run.note_seen(&mut seen, task.resolved.route);
+        if is_programmed {
+            run.progress.note_own_serial();
+        }
         run.progress.report.outcome = match run.progress.ledger.has_changed_unit() {
             true => RunOutcome::Updated,
             false => RunOutcome::Unchanged,
@@ -81,7 +89,10 @@ impl UpdateRun<'_, '_> {
     /// The failure when the application does not return.
     fn not_back(&mut self, seen: &RestartOutcome, route: &Route) -> Failure {
         let status = self.dfu_status_of(seen, route);
-        let remedies = self.recovery_hint(status == Some(Status::Firmware));
+        let remedies = match route.kind.programmer() {
+            Some(_) => vec![Remedy::PlugTargetIn],
+            None => self.recovery_hint(status == Some(Status::Firmware)),
+        };
         Failure { remedies, ..Failure::new(FailureKind::NotBack { observed: seen.words.clone(), status }) }
     }
 

@@ -37,7 +37,9 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, operator: &mut dyn Operator
     let mut run = UpdateRun { bench, request, operator, cx, progress: Progress::new(), placed_sheet: &placed_sheet };
     // Other processes stay away from the unit until the state of the unit is reported.
     let mut lock = None;
-    if let Err(failure) = run.work(&mut lock) {
+    let done = run.work(&mut lock);
+    run.release_target();
+    if let Err(failure) = done {
         run.progress.fail(failure.code);
         run.emit_failure(failure);
     }

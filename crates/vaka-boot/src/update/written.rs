@@ -39,6 +39,8 @@ pub(super) struct Restarted<'s> {
     pub(super) plan: ApprovedPlan,
     /// The behaviour of the unit at the end of the download.
     pub(super) finished: Option<FinishOutcome>,
+    /// The devices that were attached before the restart, for a unit that shows up elsewhere.
+    pub(super) before: Vec<DeviceInfo>,
 }
 
 impl<'s> Approved<'s> {
@@ -75,10 +77,11 @@ impl<'s> Written<'s> {
         let Self { task, mut session, plan, finished } = self;
         run.discard_preserved();
         run.undo(plan.plan().undo(UndoPhase::Written), UndoPhase::Written, None);
+        let before = run.bench.devices().unwrap_or_default();
         let wait_for_disconnect = run.leave_update_mode(plan.plan().restart(), &mut *session)?;
         let is_uf2 = task.resolved.route.kind.family().is_some();
         if wait_for_disconnect || !is_uf2 || run.progress.ledger.has_changed_unit() {
-            return Ok(Restarted { unit: task.unit.clone(), task, plan, finished });
+            return Ok(Restarted { unit: task.unit.clone(), task, plan, finished, before });
         }
         run.send_again(task, session)
     }
@@ -156,7 +159,7 @@ impl<'b> UpdateRun<'_, 'b> {
         let (executed, finished) = self.execute(&task, &plan, &mut *session);
         executed.map_err(|error| error.of_unit(&task.unit))?;
         self.leave_update_mode(plan.plan().restart(), &mut *session)?;
-        Ok(Restarted { unit: task.unit.clone(), task, plan, finished })
+        Ok(Restarted { unit: task.unit.clone(), task, plan, finished, before: Vec::new() })
     }
 
     /// Makes the unit leave update mode. Only a rejection by the unit is a failure here: the bus

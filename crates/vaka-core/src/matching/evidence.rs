@@ -24,6 +24,7 @@ pub enum Subject {
 #[allow(missing_docs)] // `as_str` says each in full
 pub enum Source {
     BootId,
+    Programmer,
     ApplicationId,
     ProductString,
     MakerString,
@@ -36,6 +37,7 @@ pub enum Source {
     DiskLabel,
     BoardInfo,
     Reported,
+    Chip,
     Family,
     Label,
     FileName,
@@ -59,6 +61,7 @@ impl Source {
     pub fn as_str(self) -> &'static str {
         match self {
             Self::BootId => "boot id",
+            Self::Programmer => "programmer",
             Self::ApplicationId => "application id",
             Self::ProductString => "product string",
             Self::MakerString => "maker string",
@@ -71,6 +74,7 @@ impl Source {
             Self::DiskLabel => "disk label",
             Self::BoardInfo => "board information",
             Self::Reported => "bootloader",
+            Self::Chip => "chip",
             Self::Family => "UF2 family",
             Self::Label => "printed label",
             Self::FileName => "file name",

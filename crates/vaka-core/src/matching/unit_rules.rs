@@ -60,11 +60,15 @@ pub(super) fn signs(
 /// The properties that the unit reported in its dialect. A reply in the dialect is itself
 /// evidence; each property that the sheet requires must be reported.
 fn reported_properties(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &UnitFacts) -> Vec<Evidence> {
-    let of = |says: String| unit_observation(variant, Source::Reported, says);
+    let source = if dialect.programmer.is_some() { Source::Chip } else { Source::Reported };
+    let of = |says: String| unit_observation(variant, source, says);
     if unit.told.is_empty() && dialect.tells.is_empty() {
         return vec![of(route.kind.to_string()).weighs(Weight::Neutral, "it reports nothing that could be compared")];
     }
     let wanted = |told: &ReportedProperty| match unit.told.iter().find(|found| found.name == told.name) {
+        Some(found) if found.value == told.value && dialect.programmer.is_some() => {
+            of(format!("{} {}", found.name, found.value)).agrees(format!("that of {}'s chip", variant.id))
+        }
         Some(found) if found.value == told.value => {
             of(format!("{} {}", found.name, found.value)).weighs(Weight::Decisive, format!("{}'s", variant.id))
         }

@@ -6,7 +6,7 @@ use super::claim::Claim;
 use super::evidence::{Evidence, Source, Subject, Weight};
 use super::{completeness_rules, fact_rules, rules, table_rules, unit_rules};
 use crate::sheet::{LabelLocation, Route, Sheet, TableReport, Variant, VariantId};
-use crate::unit::{Mode, UnitFacts};
+use crate::unit::{DeviceId, Mode, UnitFacts};
 use vaka_base::version::Version;
 use vaka_image::Image;
 
@@ -235,6 +235,7 @@ impl<'a> ModeState<'a> {
         };
         let booted: Vec<&Variant> = case.sheet.variants_with_route(unit.id).collect();
         let (mode, source, by_ids) = match booted.is_empty() {
+            false if matches!(unit.id, DeviceId::Target(_)) => (Mode::Update, Source::Programmer, booted),
             false => (Mode::Update, Source::BootId, booted),
             true if case.sheet.runs(unit.id) => {
                 (Mode::Application, Source::ApplicationId, running_as(case.sheet, unit))
@@ -337,6 +338,9 @@ pub fn named_part<'v>(variants: &[&'v Variant], named: impl Fn(&Variant) -> bool
 fn id_evidence(unit: &UnitFacts, source: Source, candidates: &[&Variant]) -> Evidence {
     let names: Vec<&str> = candidates.iter().map(|variant| variant.id.as_str()).collect();
     let (weight, means) = match candidates {
+        [_, ..] if source == Source::Programmer => {
+            (Weight::Neutral, "any board may be wired to it: does not decide".to_owned())
+        }
         [] => (Weight::Conflicts, "not an id of this product".to_owned()),
         [only] => (Weight::Decisive, format!("only {} shows it", only.id)),
         _ => (Weight::Neutral, format!("shared by {}: does not decide", names.join(" and "))),
@@ -348,9 +352,10 @@ fn id_evidence(unit: &UnitFacts, source: Source, candidates: &[&Variant]) -> Evi
 /// The variant, if the label or the ids settle it.
 fn decide<'a>(case: &MatchInput<'a>, standing: &ModeState<'a>, evidence: &mut Vec<Evidence>) -> Option<&'a Variant> {
     let Some(label) = case.label else {
-        // A file alone decides nothing, even if the product has a single variant.
+        // A file alone decides nothing, even if the product has a single variant; nor does a chip that is
+        // wired to a programmer, which other boards have too.
         return match standing.candidates[..] {
-            [only] if case.unit.is_some() => Some(only),
+            [only] if case.unit.is_some_and(|unit| !matches!(unit.id, DeviceId::Target(_))) => Some(only),
             _ => None,
         };
     };

@@ -1,4 +1,4 @@
-//! Ids of devices: USB ids with wildcards, and kinds of nodes.
+//! Ids of devices: USB ids with wildcards, kinds of nodes, and programmers.
 
 use std::fmt;
 use std::str::FromStr;
@@ -10,7 +10,7 @@ use crate::placeholder;
 use crate::unit::{DeviceId, NodeKind, UsbId};
 
 /// The ids of a device: one or more patterns such as `1209:0002` or `1209:00f?`, where `?`
-/// matches any digit, or a kind of nodes such as `can:turnstone`.
+/// matches any digit, a kind of nodes such as `can:turnstone`, or a programmer such as `programmer:linnet`.
 #[derive(Clone, PartialEq, Eq, Hash)]
 pub struct Ids(Vec<Pattern>);
 
@@ -22,6 +22,7 @@ enum Pattern {
         mask: u32,
     },
     Node(NodeKind),
+    Target(NodeKind),
 }
 
 /// Vendor and product id as one number.
@@ -33,8 +34,8 @@ impl Pattern {
     fn is(self, id: DeviceId) -> bool {
         match (self, id) {
             (Self::Usb { value, mask }, DeviceId::Usb(id)) => number(id) & mask == value,
-            (Self::Node(kind), DeviceId::Node(found)) => kind == found,
-            (Self::Usb { .. }, DeviceId::Node(_)) | (Self::Node(_), DeviceId::Usb(_)) => false,
+            (Self::Node(kind), DeviceId::Node(found)) | (Self::Target(kind), DeviceId::Target(found)) => kind == found,
+            _ => false,
         }
     }
 
@@ -60,6 +61,7 @@ impl fmt::Display for Pattern {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let (value, mask) = match self {
             Self::Node(kind) => return DeviceId::Node(*kind).fmt(f),
+            Self::Target(kind) => return DeviceId::Target(*kind).fmt(f),
             Self::Usb { value, mask } => (value, mask),
         };
         for place in (0..8).rev() {
@@ -91,7 +93,7 @@ impl FromStr for Ids {
     type Err = ParseError;
 
     fn from_str(text: &str) -> Result<Self, ParseError> {
-        if text.starts_with(DeviceId::NODE) {
+        if text.starts_with(DeviceId::NODE) || text.starts_with(DeviceId::TARGET) {
             return Ok(text.parse::<DeviceId>()?.into());
         }
         let wrong =
@@ -130,14 +132,14 @@ impl Ids {
         self.0.iter().any(|a| other.0.iter().any(|b| a.overlaps(*b)))
     }
 
-    /// Each USB id; `None` for a pattern with wildcards and for a kind of nodes.
+    /// Each USB id; `None` for a pattern with wildcards and for what has other ids.
     pub fn each(&self) -> impl Iterator<Item = Option<UsbId>> + '_ {
         self.0.iter().map(|pattern| pattern.usb())
     }
 
-    /// Whether it is a kind of nodes.
-    pub fn is_node(&self) -> bool {
-        self.0.iter().any(|pattern| matches!(pattern, Pattern::Node(_)))
+    /// Whether all are USB ids.
+    pub fn is_usb(&self) -> bool {
+        self.0.iter().all(|pattern| matches!(pattern, Pattern::Usb { .. }))
     }
 }
 
@@ -146,6 +148,7 @@ impl From<DeviceId> for Ids {
         Self(vec![match id {
             DeviceId::Usb(id) => Pattern::Usb { value: number(id), mask: u32::MAX },
             DeviceId::Node(kind) => Pattern::Node(kind),
+            DeviceId::Target(kind) => Pattern::Target(kind),
         }])
     }
 }
@@ -230,6 +233,10 @@ mod tests {
         assert!(!ids("1209:0002").overlap(&ids("1208:0002")));
         assert!(ids("can:knot").overlap(&ids("can:knot")) && !ids("can:knot").overlap(&ids("can:knots")));
         assert!(ids("can:knot").is(id("can:knot")) && !ids("can:knot").is(id("1209:0002")));
-        assert_eq!((ids("can:knot").to_string().as_str(), ids("can:knot").is_node()), ("can:knot", true));
+        assert!(!ids("can:knot").overlap(&ids("programmer:knot")) && ids("programmer:knot").is(id("programmer:knot")));
+        for name in ["can:knot", "programmer:knot"] {
+            assert_eq!((ids(name).to_string().as_str(), ids(name).is_usb()), (name, false));
+        }
+        assert!(ids("1209:00?2").is_usb());
     }
 }

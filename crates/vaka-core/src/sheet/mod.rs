@@ -3,6 +3,7 @@
 //!
 //! The format is specified in `docs/formats/product-sheet.md`.
 
+mod entry_step;
 mod ids;
 mod manual_step;
 mod model;
@@ -11,10 +12,12 @@ mod parse_any_file;
 mod parse_completeness;
 mod parse_header;
 mod parse_manual_steps;
+mod parse_programmers;
 mod parse_routes;
 mod parse_stages;
 mod parse_table;
 mod placed;
+mod programmer;
 mod raw;
 mod raw_route;
 mod raw_value;
@@ -25,6 +28,7 @@ mod signs;
 mod stage;
 mod undescribed;
 
+pub use entry_step::{EntryStep, Signal};
 pub use ids::Ids;
 pub use manual_step::{BusEvent, ManualStep, MistakeHints, Undo, UndoOrderError, UndoPhase, undo_order, undone};
 pub use model::{
@@ -32,13 +36,14 @@ pub use model::{
     Product, ReportedFlash, SerialPortUse, Sheet, SheetError, SheetErrors, Slots, Stage, Variant, VariantId,
     VersionSource,
 };
+pub use programmer::Programmer;
 #[cfg(feature = "schema")]
 pub(crate) use raw::schema::product_sheet;
 pub use region::{BOOTLOADER, Region};
 pub use region_table::{RegionTable, TableEntry, TableError, TableReport};
 pub use route::{
-    DialectRoute, Dialects, EntryStep, ExitMethod, FileForm, FileTarget, ResultFile, Route, RouteKind, Signal,
-    UpdateMedium, VolumeRoute, WriteOrder,
+    DialectRoute, Dialects, ExitMethod, FileForm, FileTarget, ResultFile, Route, RouteKind, UpdateMedium, VolumeRoute,
+    WriteOrder,
 };
 pub use signs::{DescriptorCheck, DescriptorPattern, SerialPattern, SignKind};
 pub use undescribed::SynthesisError;

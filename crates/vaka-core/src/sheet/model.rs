@@ -1,9 +1,11 @@
 //! The model of a product sheet.
 
+use crate::sheet::entry_step::EntryStep;
 use crate::sheet::ids::Ids;
+use crate::sheet::programmer::Programmer;
 use crate::sheet::region::Region;
 use crate::sheet::region_table::RegionTable;
-use crate::sheet::route::{EntryStep, FileTarget, Route, UpdateMedium};
+use crate::sheet::route::{FileTarget, Route, UpdateMedium};
 use crate::sheet::signs::{DescriptorPattern, SignKind};
 use std::collections::BTreeMap;
 use std::fmt;
@@ -41,6 +43,8 @@ pub struct Sheet {
     pub variants: Vec<Variant>,
     /// The maker's own packaging of firmware files.
     pub wrappers: Vec<Wrapper>,
+    /// Boards that program its chips.
+    pub programmers: Vec<Arc<Programmer>>,
     /// Stages apart from ordinary updates, such as a new bootloader.
     pub stages: Vec<Stage>,
     /// The expected device after the update, if it is not the application yet.

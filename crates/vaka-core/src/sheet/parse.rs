@@ -117,8 +117,9 @@ impl Checker<'_> {
             raw.wrapper.iter().map(|wrapper| errors.keep(self.wrapper(wrapper))).collect();
         let mut variants = self.variants(raw, parts.as_deref()?, errors)?;
         let mut stages = errors.keep(self.stages(&raw.stage, &raw.variant, &variants))?;
+        let programmers = errors.keep(self.programmers(&raw.programmer))?;
         for route in &raw.route {
-            errors.keep(self.add_route(route, &mut variants, &mut stages));
+            errors.keep(self.add_route(route, &mut variants, &mut stages, &programmers));
         }
         if !errors.0.is_empty() {
             return None;
@@ -134,6 +135,7 @@ impl Checker<'_> {
             application: application?,
             variants,
             wrappers: wrappers.into_iter().flatten().collect(),
+            programmers,
             stages,
             comes_back: None,
         })
@@ -249,7 +251,7 @@ impl Checker<'_> {
     fn application_id(&self, raw: &RawApplication, confirm: Option<&Dialect>) -> Checked<Option<Ids>> {
         let node = confirm.and_then(node_id);
         match (&raw.id, node) {
-            (Some(id), node) if id.get_ref().is_node() && node.as_ref() != Some(id.get_ref()) => {
+            (Some(id), node) if !id.get_ref().is_usb() && node.as_ref() != Some(id.get_ref()) => {
                 let message = "a node of a CAN bus requires `confirm`: the dialect of that name, with [discover]";
                 Err(self.error(&id.span(), "id", message.into()))
             }

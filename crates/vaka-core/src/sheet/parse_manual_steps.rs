@@ -18,6 +18,13 @@ impl Checker<'_> {
             let message = "one of these steps requires `see`: the visible sign of update mode, or that there is none";
             return Err(self.error(&first.span(), "entry", message.into()));
         }
+        self.undo_is_possible(raw, &steps)?;
+        Ok(steps)
+    }
+
+    /// The ids of the steps are unique, and each undo can follow those that it names.
+    pub(super) fn undo_is_possible(&self, raw: &[Spanned<RawEntryStep>], steps: &[EntryStep]) -> Checked<()> {
+        let manual_steps: Vec<&ManualStep> = steps.iter().filter_map(manual).collect();
         for (index, step) in manual_steps.iter().enumerate() {
             let Some(id) = &step.id else { continue };
             if manual_steps[..index].iter().any(|other| other.id.as_ref() == Some(id)) {
@@ -29,7 +36,7 @@ impl Checker<'_> {
                 return Err(self.impossible(raw, moment, &why));
             }
         }
-        Ok(steps)
+        Ok(())
     }
 
     /// Parses the manual steps for a unit that does not respond.
@@ -63,7 +70,7 @@ impl Checker<'_> {
         self.error(&place, key, message)
     }
 
-    fn entry_step(&self, raw: &Spanned<RawEntryStep>) -> Checked<EntryStep> {
+    pub(super) fn entry_step(&self, raw: &Spanned<RawEntryStep>) -> Checked<EntryStep> {
         let step = raw.get_ref();
         match (&step.signal, &step.action) {
             (Some(RawSignal::DfuDetach), None) => Ok(EntryStep::Signal(Signal::DfuDetach)),

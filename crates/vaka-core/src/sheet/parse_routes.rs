@@ -10,8 +10,8 @@ use super::raw::RawVersionSource;
 use super::raw_route::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload};
 use super::raw_value::Spanned;
 use super::{
-    BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, Ids, ImageRules, Region, ResultFile, Route, RouteKind,
-    Slots, Stage, UpdateMedium, Variant, VersionSource, VolumeRoute,
+    BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, Ids, ImageRules, Programmer, Region, ResultFile, Route,
+    RouteKind, Slots, Stage, UpdateMedium, Variant, VersionSource, VolumeRoute,
 };
 use crate::sheet::route::node_id;
 use crate::unit::{MemoryChoice, PropertyValue, ReportedProperty};
@@ -22,7 +22,13 @@ use vaka_image::uf2;
 
 impl Checker<'_> {
     /// Adds a route to each variant that it is for, or to its stage.
-    pub(super) fn add_route(&self, raw: &RawRoute, variants: &mut [Variant], stages: &mut [Stage]) -> Checked<()> {
+    pub(super) fn add_route(
+        &self,
+        raw: &RawRoute,
+        variants: &mut [Variant],
+        stages: &mut [Stage],
+        programmers: &[Arc<Programmer>],
+    ) -> Checked<()> {
         let mut stage = self.stage_of(raw, stages)?;
         for wanted in raw.variants.iter().flatten() {
             if !variants.iter().any(|variant| variant.id.as_str() == wanted.get_ref()) {
@@ -38,7 +44,7 @@ impl Checker<'_> {
             if stage.as_ref().is_some_and(|stage| !stage.images.contains_key(&variant.id)) {
                 continue;
             }
-            let route = self.route(raw, variant, stage.as_deref())?;
+            let route = self.route(raw, variant, stage.as_deref(), programmers)?;
             if let Some(slots) = self.slots(raw, &route, variant)? {
                 variant.slots = Some(slots);
             }
@@ -51,6 +57,8 @@ impl Checker<'_> {
                 return Err(self.error(&raw.kind.span(), "kind", message));
             }
             routes.push(route);
+            // An ordinary way is taken unless the user names a programmer.
+            routes.sort_by_key(|route| route.kind.programmer().is_some());
         }
         Ok(())
     }
@@ -70,7 +78,13 @@ impl Checker<'_> {
         }
     }
 
-    fn route(&self, raw: &RawRoute, variant: &Variant, stage: Option<&Stage>) -> Checked<Route> {
+    fn route(
+        &self,
+        raw: &RawRoute,
+        variant: &Variant,
+        stage: Option<&Stage>,
+        programmers: &[Arc<Programmer>],
+    ) -> Checked<Route> {
         let mut writes = Vec::new();
         let may_replace = stage.is_some_and(|stage| stage.replaces_bootloader);
         let names = raw.writes.as_ref();
@@ -103,12 +117,25 @@ impl Checker<'_> {
                 RouteKind::PlainDfu { memory, uploads_image }
             }
             RawRouteKind::Volume => RouteKind::Volume(self.volume(raw, &writes)?),
-            RawRouteKind::Dialect => RouteKind::Dialect(self.dialect_route(raw, &writes, variant)?),
+            RawRouteKind::Dialect => {
+                let dialect = self.own_dialect(raw)?;
+                RouteKind::Dialect(self.dialect_route(raw, dialect, &writes, variant)?)
+            }
+            RawRouteKind::Programmer => {
+                let programmer = self.programmer_of(raw, programmers)?;
+                let route = self.dialect_route(raw, programmer.dialect.clone(), &writes, variant)?;
+                RouteKind::Dialect(DialectRoute { programmer: Some(programmer), ..route })
+            }
         };
+        if kind.programmer().is_none() {
+            self.stray("programmer", raw.programmer.as_ref(), "applies only to a route with kind = \"programmer\"")?;
+        }
         if kind.dialect().is_none() {
+            self.stray("tells", raw.tells.as_ref(), "applies only to a route with a dialect")?;
+        }
+        if kind.dialect().is_none() || kind.programmer().is_some() {
             const MEANING: &str = "applies only to a route with kind = \"dialect\"";
             self.stray("dialect", raw.dialect.as_ref(), MEANING)?;
-            self.stray("tells", raw.tells.as_ref(), MEANING)?;
             self.stray("slot", raw.slot.as_ref(), MEANING)?;
             self.stray("with", raw.with.as_ref(), MEANING)?;
             self.stray("secrets", raw.secrets.as_ref(), MEANING)?;
@@ -120,7 +147,10 @@ impl Checker<'_> {
         self.tells_flash(&kind, variant, raw)?;
         self.takes_any_file(&kind, variant, &raw.kind.span())?;
         let restart_at = self.restart_at(raw, &kind, variant)?;
-        let entry = self.entry(&raw.entry)?;
+        let entry = match kind.programmer() {
+            Some(programmer) => programmer.wiring.clone(),
+            None => self.entry(&raw.entry)?,
+        };
         let listens = raw.listens.as_ref().map(|time| self.time("listens", time)).transpose()?;
         Ok(Route {
             kind,
@@ -137,6 +167,9 @@ impl Checker<'_> {
 
     /// The ids under which a route works; over a CAN bus the kind of nodes that answers in its dialect.
     fn route_id(&self, kind: &RouteKind, raw: &RawRoute) -> Checked<Ids> {
+        if let Some(programmer) = kind.programmer() {
+            return Ok(programmer.target.clone());
+        }
         let carrier = kind.dialect().map(|route| (&route.dialect, matches!(route.dialect.carrier, Carrier::Can(_))));
         match (carrier, &raw.id) {
             (Some((dialect, true)), given) => {
@@ -152,7 +185,7 @@ impl Checker<'_> {
                     _ => Ok(id),
                 }
             }
-            (_, Some(id)) if id.get_ref().is_node() => {
+            (_, Some(id)) if !id.get_ref().is_usb() => {
                 let message = "only a route in a dialect over a CAN bus has nodes".into();
                 Err(self.error(&id.span(), "id", message))
             }
@@ -258,16 +291,26 @@ impl Checker<'_> {
         made.map(Arc::new).map_err(|errors| self.error(&with.span(), "with", errors.to_string()))
     }
 
-    fn dialect_route(&self, raw: &RawRoute, writes: &[Region], variant: &Variant) -> Checked<DialectRoute> {
-        self.stray("memory", raw.memory.as_ref(), "does not apply to a dialect")?;
+    /// The dialect that a route names, with its settings.
+    fn own_dialect(&self, raw: &RawRoute) -> Checked<Arc<Dialect>> {
         let Some(name) = &raw.dialect else {
             return Err(self.error(&raw.kind.span(), "kind", "`dialect` is required".into()));
         };
-        let settings = DialectSettings { with: raw.with.as_ref(), secrets: raw.secrets.as_ref() };
-        let dialect = self.dialect_with(name, settings)?;
+        self.dialect_with(name, DialectSettings { with: raw.with.as_ref(), secrets: raw.secrets.as_ref() })
+    }
+
+    fn dialect_route(
+        &self,
+        raw: &RawRoute,
+        dialect: Arc<Dialect>,
+        writes: &[Region],
+        variant: &Variant,
+    ) -> Checked<DialectRoute> {
+        self.stray("memory", raw.memory.as_ref(), "does not apply to a dialect")?;
         if dialect.operation(OperationName::Write).is_none() {
+            let place = raw.dialect.as_ref().or(raw.programmer.as_ref()).map_or(raw.kind.span(), Spanned::span);
             return Err(self.error(
-                &name.span(),
+                &place,
                 "dialect",
                 format!("dialect '{}' cannot write: it has no [write]", dialect.name),
             ));
@@ -301,7 +344,7 @@ impl Checker<'_> {
                 tells.push(ReportedProperty { name: name.clone(), value });
             }
         }
-        Ok(DialectRoute { dialect, tells })
+        Ok(DialectRoute { dialect, tells, programmer: None })
     }
 
     /// A dialect tells the size of the flash, if the sheet leaves that to the unit.
@@ -357,7 +400,7 @@ impl Checker<'_> {
     }
 
     /// A key that has no meaning on a route.
-    fn stray<T>(&self, key: &str, value: Option<&Spanned<T>>, meaning: &str) -> Checked<()> {
+    pub(super) fn stray<T>(&self, key: &str, value: Option<&Spanned<T>>, meaning: &str) -> Checked<()> {
         value.map_or(Ok(()), |value| Err(self.error(&value.span(), key, meaning.to_owned())))
     }
 

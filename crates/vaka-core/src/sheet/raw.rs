@@ -11,7 +11,7 @@ use vaka_image::vectors::VectorKind;
 use vaka_image::version_field::VersionForm;
 use vaka_image::wrapper::ChecksumKind;
 
-use super::raw_route::RawRoute;
+use super::raw_route::{RawProgrammer, RawRoute};
 use super::raw_value::{Number, Spanned};
 use crate::sheet::ids::Ids;
 use crate::sheet::model::SerialPortUse;
@@ -33,6 +33,9 @@ pub(super) struct RawSheet {
     pub(super) wrapper: Vec<RawWrapper>,
     #[serde(default)]
     pub(super) stage: Vec<RawStage>,
+    /// Boards that program its chips.
+    #[serde(default)]
+    pub(super) programmer: Vec<RawProgrammer>,
 }
 
 #[derive(Deserialize)]

@@ -43,6 +43,8 @@ pub(super) struct RawRoute {
     pub(super) result: Option<Spanned<RawResult>>,
     pub(super) leave: Option<Spanned<ExitMethod>>,
     pub(super) dialect: Option<Spanned<String>>,
+    /// The `name` of a [[programmer]].
+    pub(super) programmer: Option<Spanned<String>>,
     /// Values of the dialect's parameters.
     pub(super) with: Option<Spanned<BTreeMap<String, RawTold>>>,
     /// Files with the values that the dialect asks for, in the folder of the sheet.
@@ -55,6 +57,25 @@ pub(super) struct RawRoute {
     pub(super) entry: Vec<Spanned<RawEntryStep>>,
     #[serde(default)]
     pub(super) recovery: Vec<Spanned<RawEntryStep>>,
+}
+
+/// A board that programs the chips of units through their pins.
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawProgrammer {
+    /// Short name, for routes and `--unit programmer=NAME`.
+    pub(super) name: Spanned<String>,
+    pub(super) about: Spanned<String>,
+    pub(super) id: Spanned<Ids>,
+    pub(super) dialect: Spanned<String>,
+    /// Values of the dialect's parameters.
+    pub(super) with: Option<Spanned<BTreeMap<String, RawTold>>>,
+    /// Files with the values that the dialect asks for, in the folder of the sheet.
+    pub(super) secrets: Option<Spanned<BTreeMap<String, Spanned<String>>>>,
+    /// The manual steps that wire it to a unit.
+    #[serde(default)]
+    pub(super) wiring: Vec<Spanned<RawEntryStep>>,
 }
 
 /// A property that a unit reports: a number or a text.
@@ -82,6 +103,7 @@ pub(super) enum RawRouteKind {
     PlainDfu,
     Volume,
     Dialect,
+    Programmer,
 }
 
 /// The medium that a disk supports.

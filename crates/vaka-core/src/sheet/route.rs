@@ -5,10 +5,12 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 
+use crate::sheet::entry_step::EntryStep;
 use crate::sheet::ids::Ids;
 use crate::sheet::manual_step::ManualStep;
+use crate::sheet::programmer::Programmer;
 use crate::sheet::region::Region;
 use crate::sheet::signs::DescriptorPattern;
 use crate::unit::{DeviceId, MemoryChoice, NodeKind, ReportedProperty, UnitFacts};
@@ -120,6 +122,8 @@ pub struct DialectRoute {
     pub dialect: Arc<Dialect>,
     /// Properties that the unit must report.
     pub tells: Vec<ReportedProperty>,
+    /// The board that is spoken to in place of the unit, if there is one.
+    pub programmer: Option<Arc<Programmer>>,
 }
 
 /// Dialects by their names.
@@ -263,9 +267,16 @@ impl RouteKind {
         }
     }
 
-    /// Whether the unit reports its variant in update mode.
+    /// The programmer, if the route leads through one.
+    pub fn programmer(&self) -> Option<&Arc<Programmer>> {
+        self.dialect()?.programmer.as_ref()
+    }
+
+    /// Whether the unit reports its variant in update mode. What a programmer reads names the chip, which
+    /// other boards have too.
     fn is_self_identifying(&self) -> bool {
-        self.board_id().is_some() || self.dialect().is_some_and(|route| !route.tells.is_empty())
+        let tells = |route: &DialectRoute| route.programmer.is_none() && !route.tells.is_empty();
+        self.board_id().is_some() || self.dialect().is_some_and(tells)
     }
 
     /// Whether a unit's reports match this route; `None` if it reports nothing.
@@ -311,61 +322,10 @@ impl fmt::Display for RouteKind {
             Self::Dfu { .. } => f.write_str("dfu"),
             Self::PlainDfu { .. } => f.write_str("plain-dfu"),
             Self::Volume(_) => f.write_str("volume"),
+            Self::Dialect(DialectRoute { programmer: Some(programmer), .. }) => {
+                write!(f, "programmer:{}", programmer.name)
+            }
             Self::Dialect(route) => write!(f, "dialect:{}", route.dialect.name),
-        }
-    }
-}
-
-/// One step of the entry.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(untagged)]
-pub enum EntryStep {
-    /// A manual step.
-    Manual(Box<ManualStep>),
-    /// The host does it.
-    Signal(Signal),
-}
-
-impl EntryStep {
-    /// The dialect of a signal, if it is one in a dialect.
-    pub fn dialect(&self) -> Option<&Dialect> {
-        match self {
-            Self::Signal(Signal::Dialect { dialect }) => Some(dialect),
-            Self::Signal(_) | Self::Manual(_) => None,
-        }
-    }
-}
-
-/// A signal with which the host brings a unit into update mode.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(tag = "signal", rename_all = "kebab-case")]
-pub enum Signal {
-    /// DFU_DETACH to the application's run-time interface, and a bus reset if the unit waits for
-    /// one.
-    DfuDetach,
-    /// The disk that the application shows is ejected.
-    Eject,
-    /// The `enter` operation of a dialect.
-    Dialect {
-        /// The dialect.
-        #[serde(serialize_with = "by_name")]
-        #[cfg_attr(feature = "schema", schemars(with = "String"))]
-        dialect: Arc<Dialect>,
-    },
-}
-
-fn by_name<S: serde::Serializer>(dialect: &Arc<Dialect>, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.serialize_str(&dialect.name)
-}
-
-impl fmt::Display for Signal {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::DfuDetach => f.write_str("request a detach from the application (DFU_DETACH)"),
-            Self::Eject => f.write_str("eject the disk that the application shows"),
-            Self::Dialect { dialect } => write!(f, "request update mode in dialect {}", dialect.name),
         }
     }
 }

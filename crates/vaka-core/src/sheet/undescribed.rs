@@ -98,6 +98,7 @@ impl Sheet {
             parts: Vec::new(),
             variants: vec![variant],
             wrappers: Vec::new(),
+            programmers: Vec::new(),
             stages: Vec::new(),
             comes_back: None,
         })

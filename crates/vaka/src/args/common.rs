@@ -71,7 +71,7 @@ pub struct Common {
     /// Bus: usb (this computer, the default), usbip://HOST[:PORT], or can:NAME (network interface, or USB port of an adapter); may be repeated
     #[arg(long, value_name = "BUS", env = "VAKA_BUS", value_delimiter = ',')]
     pub bus: Vec<String>,
-    /// Select one unit: id=VID:PID, serial=…, node=… (unique id on a CAN bus), port=… (a port path or its configured name), name=…, folder=… (mount point of its disk), or the value alone
+    /// Select one unit: id=VID:PID, serial=…, node=… (unique id on a CAN bus), programmer=… (the chip that is wired to it), port=… (a port path or its configured name), name=…, folder=… (mount point of its disk), or the value alone
     #[arg(long, value_name = "SEL")]
     pub unit: Option<Selector>,
     /// Hardware variant: its id, or the text of the label on the board

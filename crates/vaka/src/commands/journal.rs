@@ -10,6 +10,7 @@ use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
 use vaka_boot::bench::selector::Selector;
 use vaka_core::event::ExitCode;
+use vaka_core::unit::DeviceId;
 
 use super::{print_line, print_result};
 use crate::args::{Common, Journal, OutputFormat};
@@ -95,6 +96,7 @@ fn is_of(record: &Record, selector: &Selector) -> bool {
     match selector {
         Selector::Id(id) => has_id(&id.to_string()),
         Selector::Serial(wanted) | Selector::Node(wanted) => has_serial(wanted),
+        Selector::Programmer(wanted) => has_id(&format!("{}{wanted}", DeviceId::TARGET)),
         Selector::Port(wanted) => is(&result.unit, wanted),
         Selector::Name(wanted) => named(wanted),
         // The folder of a disk is temporary and not recorded.

@@ -23,7 +23,7 @@ use crate::input_file;
 use crate::signals;
 use vaka_messages::CommandError;
 
-const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | cable PORT bad | cable PORT good | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
+const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | cable PORT bad | cable PORT good | wire PORT right | wire PORT crossed | wire PORT off | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
 
 pub fn run(args: &Simulate) -> Outcome {
     let mut world = World::new(Arc::new(SystemClock));

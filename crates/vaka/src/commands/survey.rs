@@ -7,16 +7,18 @@ use std::sync::{Arc, Mutex, PoisonError};
 use vaka_base::size::Bytes;
 use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::bench::candidate::{Candidate, dfu_mode};
+use vaka_boot::bench::candidate::{Candidate, dfu_mode, id_of};
 use vaka_boot::bench::companion_devices;
 use vaka_boot::bench::node_bus::NodeBus;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
+use vaka_boot::bench::programmer_bus::ProgrammerBus;
+use vaka_boot::bench::target::{self, programmer_of};
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
 use vaka_core::event::{ApplicationFile, AttachedUnit, Event, ExitCode};
 use vaka_core::matching::{all_self_identifying, filter_by_board_info, labels};
 use vaka_core::sheet::Variant;
-use vaka_core::unit::{MemoryChoice, Mode, UnitFacts};
+use vaka_core::unit::{MemoryChoice, Mode, ReportedProperty, UnitFacts};
 use vaka_core::volume::{VisibleFile, VolumeFacts};
 use vaka_usb::{Bus, DeviceInfo, SystemClock};
 
@@ -80,6 +82,14 @@ fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<AttachedUnit> {
     found.into_inner().unwrap_or_else(PoisonError::into_inner).into_values().collect()
 }
 
+/// The command that goes through a programmer, if the device is one.
+fn programs(bench: &Bench<'_>, device: &DeviceInfo) -> Option<String> {
+    let mut programmers = bench.sheets().iter().flat_map(|sheet| &sheet.programmers);
+    let own = programmer_of(bench, device);
+    let programmer = own.or_else(|| programmers.find(|programmer| programmer.id.is(id_of(device))))?;
+    Some(format!("vaka update FILE --unit programmer={} --variant LABEL", programmer.name))
+}
+
 /// Groups devices into units: companion devices are listed with their unit.
 fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<AttachedUnit>) -> Vec<AttachedUnit> {
     let beside = devices.iter().map(|device| companion_devices::beside(bench, device, devices)).collect::<Vec<_>>();
@@ -103,6 +113,7 @@ fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<AttachedUnit>) 
 /// The description of a device. Devices without a sheet are not opened.
 fn look(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     let mut unit = unit_event::seen(bench, device);
+    unit.next.extend(programs(bench, device));
     let Some(candidate) = bench.recognise(device) else {
         match dfu_mode(device) {
             Some(Mode::Update) => unit.next.push(format!("vaka sheet new --unit port={} --out FILE.toml", unit.unit)),
@@ -113,6 +124,16 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     };
     let mut quiet = |_| {};
     let mut cx = Context::new(&SystemClock, &mut quiet, signals::flag());
+    if programmer_of(bench, device).is_some() {
+        match target::ask(bench, device, &mut cx) {
+            Ok(found) => unit.layout = told(&found),
+            Err(failure) => {
+                let failure = vaka_messages::failure(&failure);
+                (unit.obstacle, unit.remedy) = (Some(failure.message), failure.remedy);
+            }
+        }
+        return unit;
+    }
     let mut open: Vec<&Variant> = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet)).collect();
     match bench.can_probe(&candidate).then(|| bench.look(device, &mut cx)).transpose() {
         // Closing it would end its update mode.
@@ -123,7 +144,7 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
             unit.warnings.clone_from(&opened.identity.oddities);
             open = filter_by_board_info(facts, open);
             unit.variants = open.iter().map(|variant| variant.id.clone()).collect();
-            unit.layout = layout(&open, facts).or_else(|| told(facts));
+            unit.layout = layout(&open, facts).or_else(|| told(&facts.told));
             if let Some(disk) = &facts.volume {
                 disk_of(&mut unit, disk, &open);
             }
@@ -166,8 +187,8 @@ fn other_parts(candidate: &Candidate<'_>, open: &[&Variant]) -> String {
 }
 
 /// The properties that a unit reported in its dialect.
-fn told(facts: &UnitFacts) -> Option<String> {
-    let told: Vec<String> = facts.told.iter().map(|told| format!("{} {}", told.name, told.value)).collect();
+fn told(told: &[ReportedProperty]) -> Option<String> {
+    let told: Vec<String> = told.iter().map(|told| format!("{} {}", told.name, told.value)).collect();
     (!told.is_empty()).then(|| told.join(", "))
 }
 
@@ -211,7 +232,8 @@ fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
     // The bus of nodes is there for every sheet that names an adapter; it has a reason if the user named it.
     let is_used = |bus: &&Arc<dyn Bus>| {
         let has_units = || units.iter().any(|unit| unit.bus == bus.name());
-        bus.name() != NodeBus::NAME || has_units() || bus.empty_reason().is_some()
+        bus.name() != ProgrammerBus::NAME
+            && (bus.name() != NodeBus::NAME || has_units() || bus.empty_reason().is_some())
     };
     let buses: Vec<&str> = bench.buses().iter().filter(is_used).map(|bus| bus.name()).collect();
     print_line(&format!("{} on {}", text::count(units.len(), "unit"), buses.join(", ")));
@@ -243,12 +265,15 @@ fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
     let head = ["port", "mode", "product", "variant", "id", "version", "serial number"];
     print_block(&table::plain(&head, units.iter().map(row).collect()));
     let is_usable = |unit: &&AttachedUnit| unit.mode != Mode::Unknown || unit.hint.is_some();
-    let detailed = units.iter().filter(is_usable).filter(|unit| setting.details || needs_action(unit));
+    let is_programmer = |unit: &&AttachedUnit| unit.mode == Mode::Unknown && !unit.next.is_empty();
+    let is_told =
+        |unit: &&AttachedUnit| is_programmer(unit) || (is_usable(unit) && (setting.details || needs_action(unit)));
+    let detailed = units.iter().filter(is_told);
     for unit in detailed.clone() {
         print_line("");
         detail(unit, setting.details);
     }
-    if detailed.count() < units.iter().filter(is_usable).count() {
+    if detailed.filter(is_usable).count() < units.iter().filter(is_usable).count() {
         print_line("\nNext: vaka update FILE --unit port=PORT; -v shows details of each unit.");
     }
 }

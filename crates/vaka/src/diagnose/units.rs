@@ -5,10 +5,11 @@ use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::dfu_mode;
 use vaka_boot::bench::node_bus::NodeBus;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
+use vaka_boot::bench::target::{self, programmer_of};
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
 use vaka_core::event::{AttachedUnit, Finding, Severity};
-use vaka_core::unit::Mode;
+use vaka_core::unit::{Mode, ReportedProperty};
 use vaka_usb::native::NativeBus;
 use vaka_usb::system::{self, Access, DeviceUse};
 use vaka_usb::{Bus, DeviceInfo, SystemClock};
@@ -199,6 +200,17 @@ fn power(about: &str, used: &DeviceUse) -> Option<Finding> {
 fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
     let known = bench.recognise(device).or_else(|| bench.undescribed(device));
     let Some(candidate) = known else { return Finding::ok("unit", about, "is listed; it was not opened") };
+    let mut quiet = |_| {};
+    let mut cx = Context::new(&SystemClock, &mut quiet, signals::flag());
+    if programmer_of(bench, device).is_some() {
+        return match target::ask(bench, device, &mut cx) {
+            Ok(told) => Finding::ok("unit", about, format!("reaches a chip: {}", told_text(&told))),
+            Err(failure) => {
+                let failure = vaka_messages::failure(&failure);
+                Finding { remedy: failure.remedy, ..Finding::problem("unit", about, failure.message) }
+            }
+        };
+    }
     if !bench.can_probe(&candidate) {
         return Finding::ok(
             "unit",
@@ -206,8 +218,6 @@ fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
             "is listed; it was not opened, because closing it would end its update mode",
         );
     }
-    let mut quiet = |_| {};
-    let mut cx = Context::new(&SystemClock, &mut quiet, signals::flag());
     match bench.look(device, &mut cx) {
         Ok(opened) => match &opened.identity.oddities[..] {
             [] => Finding::ok("unit", about, "can be opened and identified"),
@@ -218,4 +228,10 @@ fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
             Finding { remedy: failure.remedy, ..Finding::problem("unit", about, failure.message) }
         }
     }
+}
+
+/// The properties of a chip that a programmer read.
+fn told_text(told: &[ReportedProperty]) -> String {
+    let told: Vec<String> = told.iter().map(|one| format!("{} {}", one.name, one.value)).collect();
+    told.join(", ")
 }

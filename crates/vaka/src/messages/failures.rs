@@ -6,6 +6,7 @@ use vaka_boot::failure::{
     Activity, AwaitedEnd, EntryTimeout, ExternalStepError, FailureKind, KnownAs, Misfit, MissingUnit, OtherDevice,
     PortEvent, RefusalReason, SaveObstacle, TriggerError, VersionOrigin,
 };
+use vaka_boot::protocol::session_error::SessionError;
 use vaka_core::event::Difference;
 use vaka_core::plan::{ErasesOption, PlanError};
 use vaka_usb::BusError;
@@ -101,6 +102,16 @@ pub(super) fn failure(kind: &FailureKind) -> String {
         K::Undescribed(error) => format!("No product sheet describes this unit, and {error}."),
         K::NoSheet { id } => format!("No product sheet describes {id}, whose application is running."),
         K::NamedWithoutSheet { id, place } => format!("No product sheet describes the selected unit, {id} at {place}."),
+        K::NoTarget { place, programmer, error } => {
+            let why = match error {
+                SessionError::RejectedByDialect { words, .. } => words.clone(),
+                error => error.to_string(),
+            };
+            format!("The {programmer} at {place} reaches no chip: {why}.")
+        }
+        K::NeedsProgrammer { programmer } => {
+            format!("This update goes through a {programmer} that is wired to the unit.")
+        }
         K::PlanNeedsDfuMode => "This unit reports its capabilities only in DFU mode.".to_owned(),
         K::UndescribedRunning => {
             "The application of a unit without a product sheet is running; it is left alone.".to_owned()

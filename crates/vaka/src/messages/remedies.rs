@@ -81,6 +81,15 @@ fn remedy(remedy: &Remedy) -> String {
         R::DfuStatus(status) => dfu_status(*status),
 
         R::CheckUnitIsThere { steps } => return check_unit_is_there(steps),
+        R::CheckWiring { steps } => {
+            return format!("Check the wiring, step by step: {}. Then run the same command.", steps.join("; "));
+        }
+        R::UseProgrammer { name } => {
+            return format!("Wire it to the unit, and give --unit programmer={name}.");
+        }
+        R::PlugTargetIn => {
+            "Plug the unit's own cable in: 'vaka survey' then shows whether it runs. If it does not, take the programmer's wires off, which may hold it in reset."
+        }
         R::RepeatEntrySteps { steps, is_absent } => return repeat_steps(steps, *is_absent),
         R::ReplugOrWaitLonger => {
             "Check cable and power, unplug the unit, plug it in again and run the same command; --wait allows more time."

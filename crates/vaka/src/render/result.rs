@@ -55,6 +55,9 @@ fn updated(report: &Report, detail: Detail) {
     if let Some(node) = &report.through {
         out!("  through    {node}, the system's serial port of the unit");
     }
+    if let Some(programmer) = &report.programmer {
+        out!("  through    {programmer}, wired to the unit's chip");
+    }
     if detail == Detail::Full {
         transfers(report);
         times(report);
@@ -75,14 +78,17 @@ fn updated(report: &Report, detail: Detail) {
 fn sentence(report: &Report) -> String {
     let product = report.product.as_deref().unwrap_or("the unit");
     let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
-    let unit = format!("{product}{variant} at {}", report.unit.as_deref().unwrap_or("?"));
+    // A unit behind a programmer has a port of its own as soon as it shows up.
+    let own = report.application.as_ref().filter(|_| report.programmer.is_some());
+    let place = own.map(|next| next.port.as_str()).or(report.unit.as_deref());
+    let unit = format!("{product}{variant} at {}", place.unwrap_or("?"));
     let version = report.application.as_ref().and_then(|next| next.version.as_ref());
-    let runs = version.map_or("its application".to_owned(), ToString::to_string);
+    let runs = version.map_or("; it reports no version".to_owned(), |version| format!(" {version}"));
     match (report.outcome, report.after) {
         (RunOutcome::Unchanged, RestartState::Confirmed) => {
-            format!("{unit} runs {runs}; nothing was erased or written.")
+            format!("{unit} runs{runs}; nothing was erased or written.")
         }
-        (_, RestartState::Confirmed | RestartState::Seen) => format!("{unit} runs {runs}."),
+        (_, RestartState::Confirmed | RestartState::Seen) => format!("{unit} runs{runs}."),
         (_, RestartState::Restarted) => format!("{unit} left update mode; its application was not observed."),
         (_, RestartState::NotBack | RestartState::NotRestarted) => format!("{unit}."),
     }

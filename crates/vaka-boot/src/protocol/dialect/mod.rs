@@ -23,7 +23,7 @@ use vaka_dialect::{Dialect, EraseBy, Erases, Expression, OperationName, Value};
 use vaka_image::ERASED;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
-use vaka_usb::{DeviceInfo, NodeInfo, UsbDevice};
+use vaka_usb::{Behind, DeviceInfo, NodeInfo, UsbDevice};
 
 pub use discovery::FoundNode;
 pub use interpreter::{ASKED, GIVEN, Interpreter, PARAMETERS, RANDOM, RandomSource, Reconnect, TracedFrame};
@@ -67,7 +67,10 @@ fn at_node(
     node: Option<&NodeInfo>,
     cx: &mut Context<'_>,
 ) -> Result<Vec<ReportedProperty>, SessionError> {
-    node.map_or(Ok(Vec::new()), |node| talk.at_node(node, cx))
+    match node {
+        Some(node) if node.behind == Behind::Adapter => talk.at_node(node, cx),
+        _ => Ok(Vec::new()),
+    }
 }
 
 /// Syncs with the unit and identifies it; returns its reported properties.

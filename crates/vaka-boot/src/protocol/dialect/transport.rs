@@ -53,7 +53,7 @@ impl CarrierTransport {
 
     /// Waits until the unit has left the bus; whether it has.
     pub(super) fn wait_for_disconnect(&mut self, within: Duration) -> bool {
-        self.carrier.wait_for_disconnect(within)
+        self.carrier.device().wait_for_disconnect(within)
     }
 
     /// Waits until all frames that were sent are on the bus.

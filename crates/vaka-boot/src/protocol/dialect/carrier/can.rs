@@ -228,9 +228,4 @@ impl Carrier for CanCarrier {
     fn pipes(&self) -> Vec<EndpointInfo> {
         self.adapter.pipes().to_vec()
     }
-
-    /// The adapter stays when a node leaves the bus.
-    fn wait_for_disconnect(&mut self, _: Duration) -> bool {
-        false
-    }
 }

@@ -104,11 +104,6 @@ pub(super) trait Carrier {
         None
     }
 
-    /// Waits until the unit has left the bus; whether it has.
-    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
-        self.device().wait_for_disconnect(within)
-    }
-
     /// Leaves the unit ready for another program.
     fn quiesce(&mut self, cx: &mut Context<'_>) {
         let _ = cx;
