@@ -203,7 +203,7 @@ fn uf2_holds_the_last_block_back() {
 /// The dialect's operations decide which steps a plan has.
 #[test]
 fn a_dialect_has_the_steps_that_it_offers() {
-    let sheet = spoken("dunlin.toml", &["dunlin.dialect.toml"]);
+    let sheet = spoken("dunlin.toml", &["dunlin.dialect.toml", "linnet.dialect.toml"]);
     let variant = &sheet.variants[0];
     let file = image(&[(variant.image.region.span.start().get(), 3000)]);
     let plain = DialectCapabilities {
@@ -258,7 +258,7 @@ fn a_dialect_has_the_steps_that_it_offers() {
 /// covers keeps none, and also loses the gaps.
 #[test]
 fn equal_sectors_are_written_again_where_the_unit_erases_them() {
-    let sheet = spoken("dunlin.toml", &["dunlin.dialect.toml"]);
+    let sheet = spoken("dunlin.toml", &["dunlin.dialect.toml", "linnet.dialect.toml"]);
     let variant = &sheet.variants[0];
     let start = variant.image.region.span.start().get();
     let size = variant.flash.sectors_in(variant.image.region.span).unwrap()[0].len();

@@ -15,6 +15,7 @@ pub mod clock;
 pub mod fault;
 pub mod flash;
 pub mod in_process;
+pub mod pins;
 pub mod replay;
 pub mod scene;
 pub mod server;

@@ -12,6 +12,7 @@ use crate::bootloader::dfu_plain::Traits;
 use crate::bootloader::{disk, uf2};
 use crate::fault::{Fault, FaultKind};
 use crate::flash::StuckBit;
+use crate::pins::Wiring;
 use crate::unit::auk::auk;
 use crate::unit::avocet::avocet;
 use crate::unit::can_adapter::CanAdapter;
@@ -19,6 +20,7 @@ use crate::unit::dunlin::dunlin;
 use crate::unit::fulmar::{bridged, fulmar};
 use crate::unit::gannet::Gannet;
 use crate::unit::heron::{self, Heron};
+use crate::unit::linnet::Linnet;
 use crate::unit::petrel::{self, Board, Petrel};
 use crate::unit::skua::skua;
 use crate::unit::stick::Stick;
@@ -60,6 +62,15 @@ struct SceneUnit {
     /// Its number on that bus.
     #[serde(default)]
     number: u8,
+    /// The port of the unit that a programmer is wired to.
+    #[serde(default)]
+    target: String,
+    /// The wires of a programmer.
+    #[serde(default)]
+    wiring: RawWiring,
+    /// Whether its chip is locked.
+    #[serde(default)]
+    locked: bool,
     #[serde(default)]
     dfu: RawDfu,
     #[serde(default)]
@@ -88,8 +99,20 @@ enum Product {
     Turnstone,
     /// An adapter for a CAN bus.
     CanAdapter,
+    /// A programmer.
+    Linnet,
     /// An ordinary USB stick.
     Stick,
+}
+
+/// The wires between a programmer and its unit.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum RawWiring {
+    #[default]
+    Right,
+    Crossed,
+    Off,
 }
 
 /// Deviations of a unit's disk.
@@ -291,12 +314,20 @@ impl Scene {
                 StartMode::Application | StartMode::Update => true,
                 StartMode::Damaged => unit.product.is_loaded() || unit.product == Product::Turnstone,
                 StartMode::Unplugged => unit.product.is_loaded() || unit.product == Product::Tern,
-                StartMode::Blank => unit.product == Product::Tern,
+                StartMode::Blank => matches!(unit.product, Product::Tern | Product::Dunlin),
             };
             if !is_found {
                 return Err(SceneError::Value("this product does not support that mode".into()));
             }
             unit.check_bus()?;
+            if (unit.product == Product::Linnet) == unit.target.is_empty() {
+                return Err(SceneError::Value(
+                    "a Linnet has a `target`, the port of a unit, and others have none".into(),
+                ));
+            }
+            if unit.locked && unit.product != Product::Dunlin {
+                return Err(SceneError::Value("only the chip of a Dunlin can be locked".into()));
+            }
             for action in &unit.actions {
                 action.action.parse::<UserAction>().map_err(|error| SceneError::Value(error.into()))?;
             }
@@ -369,6 +400,14 @@ impl SceneUnit {
         }
     }
 
+    fn wires(&self) -> Wiring {
+        match self.wiring {
+            RawWiring::Right => Wiring::Right,
+            RawWiring::Crossed => Wiring::Crossed,
+            RawWiring::Off => Wiring::Off,
+        }
+    }
+
     fn describe(&self) -> String {
         let variant = self.variant.map(|variant| format!(" {variant:?}").to_lowercase()).unwrap_or_default();
         let mode = match self.mode {
@@ -376,6 +415,7 @@ impl SceneUnit {
             StartMode::Update => "update mode",
             StartMode::Damaged => "update mode, without a valid application",
             StartMode::Unplugged => "unplugged",
+            StartMode::Blank if self.product == Product::Dunlin => "blank",
             StartMode::Blank => "unplugged, blank",
         };
         let Self { product, serial, .. } = self;
@@ -413,6 +453,7 @@ impl SceneUnit {
                 let heron = if self.disk.empty { heron.without_display() } else { heron };
                 Box::new(if mode == StartMode::Update { heron.in_service_mode() } else { heron })
             }
+            (Product::Dunlin, StartMode::Blank) => Box::new(dunlin(&self.serial).blank()),
             (Product::Dunlin, mode) => Box::new(found(dunlin(&self.serial), mode)),
             (Product::Auk, mode) => Box::new(found(auk(&self.serial), mode)),
             (Product::Avocet, mode) => Box::new(found(avocet(&self.serial), mode)),
@@ -421,6 +462,7 @@ impl SceneUnit {
             (Product::Skua, mode) => Box::new(found(skua(&self.serial), mode)),
             (Product::Turnstone, _) => Box::new(self.turnstone()),
             (Product::CanAdapter, _) => Box::new(CanAdapter::new(&self.bus, &self.serial)),
+            (Product::Linnet, _) => Box::new(Linnet::new(&self.target, &self.serial, self.wires())),
             (Product::Stick, _) => Box::new(Stick::new(&self.serial)),
         }
     }
@@ -429,6 +471,9 @@ impl SceneUnit {
         let mut unit = self.unit();
         for bit in &self.stuck_bits {
             unit.flash_mut().add_stuck_bit(StuckBit { address: bit.at, bit: bit.bit });
+        }
+        if let Some(pins) = unit.pins().filter(|_| self.locked) {
+            pins.lock();
         }
         world.plug(&self.port, unit, self.faults.iter().map(RawFault::fault).collect());
         for action in &self.actions {

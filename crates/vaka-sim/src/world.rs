@@ -302,6 +302,25 @@ impl World {
             port.end_power_fail(now);
         }
         while self.exchange(now) {}
+        self.probe(now);
+    }
+
+    /// Lets each programmer work on the pins of its unit.
+    fn probe(&mut self, now: Duration) {
+        for at in 0..self.ports.len() {
+            let target = self.ports[at].unit.probe().map(|probe| probe.target().to_owned());
+            let Some(target) = target else { continue };
+            let Some(other) = self.ports.iter().position(|port| port.name == target).filter(|other| *other != at)
+            else {
+                continue;
+            };
+            let (low, high) = self.ports.split_at_mut(at.max(other));
+            let (one, two) = (&mut low[at.min(other)], &mut high[0]);
+            let (board, unit) = if at < other { (one, two) } else { (two, one) };
+            if let Some(probe) = board.unit.probe() {
+                probe.work(now, unit.unit.pins());
+            }
+        }
     }
 
     /// Carries the next frame of a CAN bus that has ended by now; whether there was one.

@@ -171,7 +171,7 @@ fn every_kind_of_entry_ends_in_an_update() {
                 loaded(
                     dunlin("D-00005"),
                     sheet!("dunlin.toml"),
-                    &[sheet!("dunlin.dialect.toml")],
+                    &[sheet!("dunlin.dialect.toml"), sheet!("linnet.dialect.toml")],
                     firmware!("dunlin-1.1.0.bin"),
                 ),
                 &[(1000, "pull"), (2000, "plug")],
@@ -249,7 +249,7 @@ fn every_mistake_has_its_own_message() {
         loaded(
             dunlin("D-00005"),
             sheet!("dunlin.toml"),
-            &[sheet!("dunlin.dialect.toml")],
+            &[sheet!("dunlin.dialect.toml"), sheet!("linnet.dialect.toml")],
             firmware!("dunlin-1.1.0.bin"),
         )
     };

@@ -67,7 +67,7 @@ fn an_unsound_sheet_stops_only_what_needs_it() {
     run(&["survey", "--sheets", &format!("{folder}/other.toml")]).expect(8, &["is missing"]);
     // The same with a sheet that lacks its dialect because that is unsound.
     fs::remove_file(format!("{folder}/other.toml")).unwrap();
-    for name in ["dunlin.toml", "dunlin.dialect.toml"] {
+    for name in ["dunlin.toml", "dunlin.dialect.toml", "linnet.dialect.toml"] {
         fs::copy(root().join("demo/sheets").join(name), format!("{folder}/{name}")).unwrap();
     }
     let dialect = fs::read_to_string(format!("{folder}/dunlin.dialect.toml")).unwrap();

@@ -40,7 +40,7 @@ pub const PRODUCTS: [Product; 5] = [
         name: "dunlin",
         unit: dunlin,
         sheet: demo!("dunlin.toml"),
-        dialects: &[demo!("dunlin.dialect.toml")],
+        dialects: &[demo!("dunlin.dialect.toml"), demo!("linnet.dialect.toml")],
         file: firmware!("dunlin-1.1.0.bin"),
         button: "PROBE",
         check: Check::DeviceChecked,

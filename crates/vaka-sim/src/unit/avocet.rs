@@ -60,7 +60,7 @@ pub fn odd(serial: &str, quirks: Quirks) -> VendorUnit {
         loader: Box::new(move || Box::new(Commands { disk: Disk::new(quirks), state: State::default() })),
         runner: Box::new(|_| Box::new(Sampler { disk: Disk::new(Quirks::default()), called: Called::default() })),
     };
-    VendorUnit::new(make, factories, serial)
+    VendorUnit::new(make, factories, serial).with_chip(0x5A2B02, *b"ALD1")
 }
 
 fn interface(name: &str) -> DescribedInterface {

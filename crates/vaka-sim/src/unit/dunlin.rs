@@ -50,7 +50,7 @@ pub fn dunlin(serial: &str) -> VendorUnit {
     };
     let factories =
         Factories { loader: Box::new(|| Box::new(DunlinLoader::default())), runner: Box::new(|_| Box::new(Plain)) };
-    VendorUnit::new(make, factories, serial)
+    VendorUnit::new(make, factories, serial).with_chip(0x5A2A31, *b"DLD1")
 }
 
 #[derive(Debug)]

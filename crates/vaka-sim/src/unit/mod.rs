@@ -8,6 +8,7 @@ pub mod firmware;
 pub mod fulmar;
 pub mod gannet;
 pub mod heron;
+pub mod linnet;
 pub mod petrel;
 mod power;
 pub mod skua;
@@ -21,6 +22,7 @@ use std::time::Duration;
 
 use crate::can::CanMember;
 use crate::flash::Flash;
+use crate::pins::{Pins, Probe, Wiring};
 use crate::usb::{Answer, Bulk, Descriptors, Setup};
 use vaka_base::ParseError;
 
@@ -42,9 +44,12 @@ pub enum UserAction {
     BadCable,
     /// Uses a good cable.
     GoodCable,
+    /// Wires a programmer to its unit.
+    Wire(Wiring),
 }
 
-/// Parses `hold SET`, `release SET`, `tap RESET`, `pull`, `plug`, `cable bad` or `cable good`.
+/// Parses `hold SET`, `release SET`, `tap RESET`, `pull`, `plug`, `cable bad`, `cable good`, `wire right`,
+/// `wire crossed` or `wire off`.
 impl FromStr for UserAction {
     type Err = ParseError;
 
@@ -58,8 +63,11 @@ impl FromStr for UserAction {
             ["plug"] => Ok(Self::Plug),
             ["cable", "bad"] => Ok(Self::BadCable),
             ["cable", "good"] => Ok(Self::GoodCable),
+            ["wire", "right"] => Ok(Self::Wire(Wiring::Right)),
+            ["wire", "crossed"] => Ok(Self::Wire(Wiring::Crossed)),
+            ["wire", "off"] => Ok(Self::Wire(Wiring::Off)),
             _ => Err(ParseError::new(format!(
-                "'{text}' is not an action; the actions are: hold BUTTON, release BUTTON, tap BUTTON, pull, plug, cable bad, cable good"
+                "'{text}' is not an action; the actions are: hold BUTTON, release BUTTON, tap BUTTON, pull, plug, cable bad, cable good, wire right, wire crossed, wire off"
             ))),
         }
     }
@@ -119,6 +127,16 @@ pub trait Unit: Send {
 
     /// The unit as a member of a CAN bus, if it is one.
     fn can(&mut self) -> Option<&mut dyn CanMember> {
+        None
+    }
+
+    /// The pins of its chip, if a programmer can reach them.
+    fn pins(&mut self) -> Option<&mut dyn Pins> {
+        None
+    }
+
+    /// The unit as a programmer, if it is one.
+    fn probe(&mut self) -> Option<&mut dyn Probe> {
         None
     }
 

@@ -141,10 +141,18 @@ impl<M> Power<M> {
             UserAction::Tap(button) if runs => ActionEffect::Tapped(button),
             UserAction::Pull if runs => ActionEffect::Pulled,
             UserAction::Plug if matches!(self.state, State::Unplugged) => ActionEffect::Plugged,
-            UserAction::Tap(_) | UserAction::Pull | UserAction::Plug | UserAction::BadCable | UserAction::GoodCable => {
-                ActionEffect::Nothing
-            }
+            UserAction::Tap(_)
+            | UserAction::Pull
+            | UserAction::Plug
+            | UserAction::BadCable
+            | UserAction::GoodCable
+            | UserAction::Wire(_) => ActionEffect::Nothing,
         }
+    }
+
+    /// Whether it has power.
+    pub(super) fn is_on(&self) -> bool {
+        !matches!(self.state, State::Unplugged)
     }
 
     /// Removes the power.

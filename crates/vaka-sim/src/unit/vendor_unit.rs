@@ -13,6 +13,7 @@ use super::firmware::{self, Application, filler_bytes};
 use super::power::{ActionEffect, Power};
 use super::{Condition, Unit, UserAction};
 use crate::flash::Flash;
+use crate::pins::Pins;
 use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 
 /// The construction of a unit.
@@ -143,6 +144,17 @@ pub struct VendorUnit {
     power: Power<RunMode>,
     /// Selects the region that runs; it appears at the addresses of the application.
     running: Option<fn(&Flash) -> Range<u32>>,
+    chip: Option<Chip>,
+}
+
+/// The chip of a unit that a programmer can reach.
+#[derive(Clone, Copy, Debug)]
+struct Chip {
+    signature: u32,
+    /// The board word of bootloaders that a programmer may write.
+    loader_word: [u8; 4],
+    is_locked: bool,
+    is_held: bool,
 }
 
 impl VendorUnit {
@@ -152,7 +164,7 @@ impl VendorUnit {
         let (base, sectors, size) = spec.flash;
         let flash = Flash::new(base, sectors, size);
         let (serial, power) = (serial.to_owned(), Power::new());
-        let mut unit = Self { spec, factories, serial, flash, bootloader, power, running: None };
+        let mut unit = Self { spec, factories, serial, flash, bootloader, power, running: None, chip: None };
         unit.fill();
         let version = unit.sound().map_or(0, |application| application.version);
         let mode = RunMode::Application((unit.factories.runner)(version));
@@ -164,6 +176,21 @@ impl VendorUnit {
     #[must_use]
     pub fn with_slots(mut self, running: fn(&Flash) -> Range<u32>) -> Self {
         self.running = Some(running);
+        self
+    }
+
+    /// A unit whose chip has pins for a programmer: its signature, and the board word of its bootloaders.
+    #[must_use]
+    pub fn with_chip(mut self, signature: u32, loader_word: [u8; 4]) -> Self {
+        self.chip = Some(Chip { signature, loader_word, is_locked: false, is_held: false });
+        self
+    }
+
+    /// The unit with an empty chip, which shows nothing.
+    #[must_use]
+    pub fn blank(mut self) -> Self {
+        self.wipe();
+        self.power.hang();
         self
     }
 
@@ -230,6 +257,9 @@ impl VendorUnit {
         let starts = self.bootloader_is_whole();
         let held = self.power.holds(self.spec.button);
         let boot = |until| RunMode::Boot((self.factories.loader)(), until);
+        if self.chip.is_some_and(|chip| chip.is_held) || self.is_blank() {
+            return self.power.hang();
+        }
         let mode = match self.sound() {
             _ if !starts => None,
             _ if held => Some(boot(None)),
@@ -244,8 +274,20 @@ impl VendorUnit {
         self.power.start(now, mode);
     }
 
+    /// Whether it has the bootloader of the factory, or one that a programmer wrote.
     fn bootloader_is_whole(&self) -> bool {
-        self.flash.read(self.spec.bootloader.start, self.bootloader.len()) == Some(&self.bootloader[..])
+        let region = self.spec.bootloader.clone();
+        let is_factory = self.flash.read(region.start, self.bootloader.len()) == Some(&self.bootloader[..]);
+        let is_loader = |chip: Chip| {
+            firmware::inspect(&self.flash, region).is_some_and(|found| found.board_word == chip.loader_word)
+        };
+        is_factory || self.chip.is_some_and(is_loader)
+    }
+
+    /// Whether a chip with pins has no bootloader at all.
+    fn is_blank(&self) -> bool {
+        let start = self.flash.read(self.spec.bootloader.start, 8).unwrap_or_default();
+        self.chip.is_some() && start.iter().all(|byte| *byte == 0xFF)
     }
 
     /// The application; none if it was built for another board.
@@ -321,6 +363,10 @@ impl Unit for VendorUnit {
         }
     }
 
+    fn pins(&mut self) -> Option<&mut dyn Pins> {
+        self.chip.is_some().then_some(self as &mut dyn Pins)
+    }
+
     fn bus_reset(&mut self, _: Duration) {
         match self.power.mode() {
             Some(RunMode::Application(runner)) => runner.bus_reset(),
@@ -356,6 +402,44 @@ impl Unit for VendorUnit {
         self.fill();
         self.power.release_all();
         self.power_on(now);
+    }
+}
+
+impl Pins for VendorUnit {
+    fn signature(&self) -> u32 {
+        self.chip.map_or(0, |chip| chip.signature)
+    }
+
+    fn is_locked(&self) -> bool {
+        self.chip.is_some_and(|chip| chip.is_locked)
+    }
+
+    fn lock(&mut self) {
+        self.chip.iter_mut().for_each(|chip| chip.is_locked = true);
+    }
+
+    fn wipe(&mut self) {
+        let (base, sectors, size) = self.spec.flash;
+        self.flash.erase(base..base + sectors * size);
+        self.chip.iter_mut().for_each(|chip| chip.is_locked = false);
+    }
+
+    fn hold(&mut self) {
+        self.chip.iter_mut().for_each(|chip| chip.is_held = true);
+        if self.power.is_on() {
+            self.power.hang();
+        }
+    }
+
+    fn release(&mut self, now: Duration) {
+        self.chip.iter_mut().for_each(|chip| chip.is_held = false);
+        if self.power.is_on() {
+            self.power_on(now);
+        }
+    }
+
+    fn flash(&mut self) -> &mut Flash {
+        &mut self.flash
     }
 }
 

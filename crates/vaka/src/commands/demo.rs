@@ -27,7 +27,7 @@ use vaka_messages::CommandError;
 const BOLD: Style = Style::new().bold();
 
 /// Name and purpose of each example.
-pub const SCENES: [(&str, &str); 10] = [
+pub const SCENES: [(&str, &str); 11] = [
     ("tern", "a tide gauge with two board revisions and one boot id: the right image and the wrong one"),
     ("gannet", "a hydrophone interface that enters update mode on request, by plain DFU"),
     ("petrel", "a wave buoy logger with a UF2 disk that identifies its board"),
@@ -36,6 +36,7 @@ pub const SCENES: [(&str, &str); 10] = [
     ("auk", "a harbour light with a vendor HID bootloader, described by a dialect"),
     ("fulmar", "a met mast that enters update mode by a serial command; and a file for a wrong address"),
     ("can", "two shore-power controllers on one CAN bus: one is updated by its unique id"),
+    ("programmer", "a blank probe, brought to life by a programmer that is wired to its chip"),
     ("release", "a blank tide gauge and a signed release: bootloader first, then application"),
     ("skua", "the recovery of a gateway whose damaged bridge chip is not on the bus"),
 ];
@@ -66,7 +67,7 @@ const DISPLAY_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-d
 pub fn run(args: &Demo) -> Outcome {
     if args.list {
         for (name, purpose) in SCENES {
-            print_line(&format!("{name:<8} {purpose}"));
+            print_line(&format!("{name:<10} {purpose}"));
         }
         return Ok(ExitCode::Done);
     }
@@ -80,6 +81,7 @@ pub fn run(args: &Demo) -> Outcome {
         "fulmar" => fulmar_scene(),
         "skua" => skua_scene(),
         "can" => can_scene(),
+        "programmer" => programmer_scene(),
         "release" => release_scene(),
         other => Err(CommandError::NoExample { name: other.to_owned() }.into()),
     }
@@ -239,6 +241,7 @@ fn dunlin_scene() -> Outcome {
     let show = DemoScene::new(DUNLIN, 0x1C00, DUNLIN_BIN, [0..0x1C00, 0x9C00..0xA000])?;
     show.file("sheets/dunlin.toml", demo_file!("sheets/dunlin.toml"))?;
     show.file("sheets/dunlin.dialect.toml", demo_file!("sheets/dunlin.dialect.toml"))?;
+    show.file("sheets/linnet.dialect.toml", demo_file!("sheets/linnet.dialect.toml"))?;
     show.file("dunlin-1.1.0.hex", demo_file!("firmware/out/dunlin-1.1.0.hex"))?;
 
     print_line("The Dunlin, a salinity probe, has a vendor bootloader with seven requests, described in a file.");
@@ -392,6 +395,57 @@ fn can_scene() -> Outcome {
     Ok(ExitCode::Done)
 }
 
+const PROGRAMMER: &str = r#"
+[[unit]]
+product = "dunlin"
+port = "1-1"
+serial = "N-00301"
+mode = "blank"
+
+[[unit]]
+product = "linnet"
+port = "1-2"
+serial = "L-00004"
+target = "1-1"
+wiring = "off"
+actions = [{ after_ms = 5000, action = "wire right" }]
+"#;
+
+fn programmer_scene() -> Outcome {
+    let show = DemoScene::new(PROGRAMMER, 0x1C00, DUNLIN_BIN, [0x9C00..0xA000, 0x9C00..0xA000])?;
+    for name in ["dunlin.toml", "dunlin.dialect.toml", "linnet.dialect.toml"] {
+        let content: &[u8] = match name {
+            "dunlin.toml" => demo_file!("sheets/dunlin.toml"),
+            "dunlin.dialect.toml" => demo_file!("sheets/dunlin.dialect.toml"),
+            _ => demo_file!("sheets/linnet.dialect.toml"),
+        };
+        show.file(&format!("sheets/{name}"), content)?;
+    }
+    show.file("releases/dunlin-1.1.0.toml", demo_file!("releases/dunlin-1.1.0.toml"))?;
+    show.file("firmware/out/dunlin-1.1.0.hex", demo_file!("firmware/out/dunlin-1.1.0.hex"))?;
+    show.file("firmware/out/dunlin-loader-1.0.0.hex", demo_file!("firmware/out/dunlin-loader-1.0.0.hex"))?;
+    show.run("keys new skerrow", ExitCode::Done)?;
+    show.run("pack releases/dunlin-1.1.0.toml --key skerrow --out dunlin.vaka", ExitCode::Done)?;
+
+    print_line(
+        "A Dunlin with an empty chip is plugged in and shows nothing. Beside it is a Linnet, a board that writes",
+    );
+    print_line("a chip through its pins:");
+    show.run("survey", ExitCode::Done)?;
+
+    print_line(
+        "The Linnet is used only if it is named. It is not wired yet, so the steps are shown; the chip is found",
+    );
+    print_line(
+        "by its signature. It gets its bootloader, shows up by itself, and takes its application over its own cable:",
+    );
+    let update = "update dunlin.vaka --unit programmer=linnet --variant n1 --unattended --wait 30s";
+    show.run(update, ExitCode::Done)?;
+    show.is_in(0, demo_file!("firmware/out/dunlin-loader-1.0.0.bin"), "the loader 1.0.0 that the linker made")?;
+    show.is_in(0x1C00, DUNLIN_BIN, "the 1.1.0 that the linker made")?;
+    Ok(ExitCode::Done)
+}
+
 const BLANK: &str = r#"
 [[unit]]
 product = "tern"
@@ -533,7 +587,7 @@ mod tests {
 
     #[test]
     fn every_example_has_a_valid_scene() {
-        for scene in [TERN, GANNET, PETREL, HERON, DUNLIN, AUK, FULMAR, SKUA, BLANK] {
+        for scene in [TERN, GANNET, PETREL, HERON, DUNLIN, AUK, FULMAR, SKUA, QUAY, PROGRAMMER, BLANK] {
             assert!(Scene::parse(scene).is_ok(), "{scene}");
         }
     }
