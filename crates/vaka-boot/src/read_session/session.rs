@@ -184,7 +184,7 @@ impl<'a> ReadSession<'a> {
         // that no sheet describes is started at the beginning of its memory.
         let start = || sectors.as_ref()?.zones().first().map(|zone| zone.span().start());
         let at = route.map_or_else(start, |route| route.restart_at);
-        request_restart(&mut *session, at, cx).map_err(Failure::unchanged)?;
+        request_restart(&mut *session, at, false, cx).map_err(Failure::unchanged)?;
         drop(session);
         let Some((sheet, route)) = sheet.zip(route) else { return describe_reappeared(bench, &unit, cx) };
         let expected = ExpectedApplication { leaves, ..ExpectedApplication::of(sheet, variant, route) };

@@ -95,10 +95,10 @@ impl Progress<'_> {
         self.written.untouched.clone_from(&plan.untouched);
     }
 
-    /// Records the serial number that a unit shows itself after it was reached through a programmer.
+    /// Records the serial number that a unit shows elsewhere than where it was written.
     pub(super) fn note_own_serial(&mut self) {
         let own = self.report.application.as_ref().and_then(|application| application.serial.clone());
-        self.report.serial = self.report.serial.take().or(own);
+        self.report.serial = own.or(self.report.serial.take());
     }
 
     /// The place of the unit; empty before it is found.

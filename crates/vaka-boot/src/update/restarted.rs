@@ -27,20 +27,20 @@ impl<'s> Restarted<'s> {
         let Self { task, plan, unit, .. } = &self;
         let expected = run.expected_application(&task.resolved, plan.plan());
         let started = run.cx.now();
-        let is_programmed = task.resolved.route.kind.programmer().is_some();
-        let place = if is_programmed { "any port" } else { "the same port" };
+        let is_elsewhere = shows_up_elsewhere(&task.resolved);
+        let place = if is_elsewhere { "any port" } else { "the same port" };
         let wanted = match task.resolved.sheet.application_ids(task.resolved.variant) {
             Some(id) => format!("wait for {id} on {place}"),
             None => format!("wait for the next device on {place}"),
         };
         run.emit_step(StepName::Confirm, StepState::Started, wanted);
-        let mut seen = match is_programmed {
+        let mut seen = match is_elsewhere {
             true => confirm::confirm_anywhere(run.bench, &expected, &self.before, run.cx),
             false => confirm::confirm(run.bench, &expected, unit, run.cx),
         };
         run.progress.report.durations_ms.push((StepName::Confirm, milliseconds(run.cx.now() - started)));
         run.note_seen(&mut seen, task.resolved.route);
-        if is_programmed {
+        if is_elsewhere {
             run.progress.note_own_serial();
         }
         run.progress.report.outcome = match run.progress.ledger.has_changed_unit() {
@@ -72,16 +72,25 @@ impl<'s> Restarted<'s> {
     }
 }
 
+/// Whether a unit shows up on another port than it was written on: after a programmer, or as a node of a
+/// CAN bus after it was a USB device.
+fn shows_up_elsewhere(resolved: &Resolved<'_>) -> bool {
+    let becomes_node = resolved.sheet.application_ids(resolved.variant).is_some_and(|ids| !ids.is_usb());
+    resolved.route.kind.programmer().is_some() || (resolved.route.id.is_usb() && becomes_node)
+}
+
 impl UpdateRun<'_, '_> {
     /// The expected application after the unit has left update mode.
     fn expected_application<'s>(&self, resolved: &Resolved<'s>, plan: &Plan) -> ExpectedApplication<'s> {
         let Resolved { sheet, variant, route, image, .. } = resolved;
         let reports = *sheet.version_source(variant) != VersionSource::Nowhere;
+        // The number of a chip's boot mode is not that of a node.
+        let has_same_serial = sheet.product.stable_serial && !shows_up_elsewhere(resolved);
         ExpectedApplication {
             version: image_version(variant, image).filter(|_| reports),
             named: image.facts().named_version.clone(),
             leaves: plan.restart() != RestartMethod::Nothing,
-            serial: self.progress.report.serial.clone().filter(|_| sheet.product.stable_serial),
+            serial: self.progress.report.serial.clone().filter(|_| has_same_serial),
             ..ExpectedApplication::of(sheet, Some(variant), route)
         }
     }

@@ -171,7 +171,8 @@ impl<'b> UpdateRun<'_, 'b> {
         };
         let started = self.cx.now();
         self.emit_step(StepName::Restart, StepState::Started, by.to_string());
-        let wait_for_disconnect = request_restart(session, at, self.cx)?;
+        let may_be_gone = !self.progress.report.undo.is_empty();
+        let wait_for_disconnect = request_restart(session, at, may_be_gone, self.cx)?;
         self.progress.report.durations_ms.push((StepName::Restart, milliseconds(self.cx.now() - started)));
         Ok(wait_for_disconnect)
     }

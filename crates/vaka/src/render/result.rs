@@ -78,9 +78,7 @@ fn updated(report: &Report, detail: Detail) {
 fn sentence(report: &Report) -> String {
     let product = report.product.as_deref().unwrap_or("the unit");
     let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
-    // A unit behind a programmer has a port of its own as soon as it shows up.
-    let own = report.application.as_ref().filter(|_| report.programmer.is_some());
-    let place = own.map(|next| next.port.as_str()).or(report.unit.as_deref());
+    let place = report.application.as_ref().map(|next| next.port.as_str()).or(report.unit.as_deref());
     let unit = format!("{product}{variant} at {}", place.unwrap_or("?"));
     let version = report.application.as_ref().and_then(|next| next.version.as_ref());
     let runs = version.map_or("; it reports no version".to_owned(), |version| format!(" {version}"));
