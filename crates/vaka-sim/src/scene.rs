@@ -314,7 +314,7 @@ impl Scene {
                 StartMode::Application | StartMode::Update => true,
                 StartMode::Damaged => unit.product.is_loaded() || unit.product == Product::Turnstone,
                 StartMode::Unplugged => unit.product.is_loaded() || unit.product == Product::Tern,
-                StartMode::Blank => matches!(unit.product, Product::Tern | Product::Dunlin),
+                StartMode::Blank => matches!(unit.product, Product::Tern | Product::Dunlin | Product::Turnstone),
             };
             if !is_found {
                 return Err(SceneError::Value("this product does not support that mode".into()));
@@ -396,6 +396,7 @@ impl SceneUnit {
         match self.mode {
             StartMode::Update => node.in_boot_mode(),
             StartMode::Damaged => node.damaged(),
+            StartMode::Blank => node.blank(),
             _ => node,
         }
     }

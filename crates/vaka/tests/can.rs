@@ -6,7 +6,7 @@ mod support;
 
 use std::fs;
 
-use support::{Bench, Ended, firmware, root};
+use support::{Bench, Ended, Running, firmware, root};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::can_adapter::CanAdapter;
 use vaka_sim::unit::turnstone::{Chip, Turnstone};
@@ -160,4 +160,43 @@ fn a_line_updates_all_nodes_of_a_bus() {
     for port in ["1-2", "1-3", "1-4"] {
         assert!(holds(&bench, port, "turnstone-t1-1.1.0.bin"), "{port}");
     }
+}
+
+/// A blank board: its bootloader over the chip's boot mode on USB, with jumper, terminator and supply; then its
+/// application over the bus, by the unique id that it shows there.
+#[test]
+fn a_release_goes_over_usb_first_and_then_over_the_bus() {
+    let blank = Turnstone::new(Chip::T1, "quay", 4, FIRST).blank();
+    let bench = bench_of(Vec::new(), vec![Box::new(blank), node(Chip::T2, 9, SECOND)]);
+    let other = bench.memory("1-3");
+    let config = bench.folder.path().join("config");
+    let run = |args: &[&str]| Running::start(bench.command().args(args).env("XDG_CONFIG_HOME", &config)).end();
+    run(&["keys", "new", "skerrow"]).expect(0, &["created"]);
+    let description = root().join("demo/releases/turnstone-1.1.0.toml");
+    let release = bench.folder.path().join("turnstone.vaka");
+    let release = release.to_str().unwrap();
+    run(&["pack", description.to_str().unwrap(), "--key", "skerrow", "--out", release]).expect(0, &["fits"]);
+    let hands = ["hold BOOT", "plug"].into_iter().map(|action| (500, action));
+    for (after, action) in hands.chain([(5000, "pull"), (5100, "release BOOT"), (5200, "plug")]) {
+        let after = std::time::Duration::from_millis(after);
+        lock(&bench.world).act_later("1-2", after, action.parse().unwrap());
+    }
+    let ended = run(&["update", release, "--variant", "t1", "--unit", "id=1209:0013", "--wait", "30s", "--unattended"]);
+    ended.expect(
+        0,
+        &[
+            "decided by the printed label",
+            "can:turnstone returned at 1-1:5a0017c2",
+            "Stage 1 of 2 is done",
+            "at 1-1:5a0017c2 runs 1.1.0",
+            "Stage 2 of 2 is done",
+        ],
+    );
+    // In the order in which they have to be undone.
+    let undone = ["Pull the USB cable", "Set jumper J2 back", "Take the terminator out", "Switch the shore supply on"];
+    let places: Vec<Option<usize>> = undone.iter().map(|step| ended.stderr.find(step)).collect();
+    assert!(places.iter().all(Option::is_some) && places.is_sorted(), "{places:?}: {}", ended.stderr);
+    let loader = fs::read(firmware("turnstone-t1-loader-1.0.0.bin")).unwrap();
+    assert!(bench.memory("1-2").starts_with(&loader) && holds(&bench, "1-2", "turnstone-t1-1.1.0.bin"));
+    assert!(bench.memory("1-3") == other, "the other node");
 }

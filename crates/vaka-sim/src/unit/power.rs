@@ -12,7 +12,7 @@ const START_TIME: Duration = Duration::from_millis(250);
 
 /// A number that no enumeration had before: a host counts over all of a bus, so two units
 /// never have the same one at one port. It fits the 16 bits that USB/IP has for it.
-fn next_number() -> u32 {
+pub(super) fn next_number() -> u32 {
     static LAST: AtomicU32 = AtomicU32::new(0);
     LAST.fetch_add(1, Ordering::Relaxed) % 0xFFFF + 1
 }

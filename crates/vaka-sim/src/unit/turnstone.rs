@@ -22,16 +22,22 @@
 //! | to 0x481: 6E | EE, number, unique id (4), version u16 |
 //! | to 0x500 plus the number: 10 | 90, version u16, 0 |
 //! | to 0x500 plus the number: 2E 'B' 'L' | AE: goes to the bootloader |
+//!
+//! With jumper J2 at BOOT when it gets power (`hold BOOT`), the chip runs its own boot mode: DFU with memory
+//! addresses on a USB port of the board, and nothing on the bus. A blank chip shows nothing without it.
 
 use std::collections::VecDeque;
 use std::ops::Range;
 use std::time::Duration;
 
 use super::firmware::{self, Application, filler_bytes};
+use super::power::next_number;
 use super::{Condition, Unit, UserAction};
+use crate::bootloader::dfu;
+use crate::bootloader::dfu_addressed::DfuAddressed;
 use crate::can::{CanFrame, CanMember, Fate, Rates};
 use crate::flash::Flash;
-use crate::usb::{Answer, Descriptors, Setup};
+use crate::usb::{Answer, DescribedInterface, Descriptors, Setup};
 
 /// The hardware form.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -42,6 +48,7 @@ pub enum Chip {
     T2,
 }
 
+const CHIP_IDS: (u16, u16) = (0x1209, 0x0013);
 const BASE: u32 = 0x0B00_0000;
 /// The bootloader's part at the beginning.
 const OWN: u32 = 16 * 1024;
@@ -89,6 +96,10 @@ impl Chip {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Mode {
     Off,
+    /// Powered, without a bootloader.
+    Silent,
+    /// The chip's own boot mode.
+    Chip,
     Starting(Duration, bool),
     Boot,
     Application(u16),
@@ -113,6 +124,16 @@ pub struct Turnstone {
     reply: Option<Vec<u8>>,
     busy_until: Duration,
     leaves: Option<(Duration, bool)>,
+    /// Whether jumper J2 is at BOOT.
+    is_jumpered: bool,
+    chip_boot: Option<Box<ChipBoot>>,
+}
+
+/// The chip's own boot mode, with the number of its enumeration.
+struct ChipBoot {
+    dfu: DfuAddressed,
+    enumeration: u32,
+    descriptors: Descriptors,
 }
 
 impl Turnstone {
@@ -133,6 +154,8 @@ impl Turnstone {
             reply: None,
             busy_until: Duration::ZERO,
             leaves: None,
+            is_jumpered: false,
+            chip_boot: None,
         };
         node.fill();
         node.mode = Mode::Application(node.sound().map_or(0, |found| found.version));
@@ -143,6 +166,15 @@ impl Turnstone {
     #[must_use]
     pub fn in_boot_mode(mut self) -> Self {
         self.mode = Mode::Boot;
+        self
+    }
+
+    /// A board that was never programmed, without power.
+    #[must_use]
+    pub fn blank(mut self) -> Self {
+        let (count, size) = self.chip.sectors();
+        self.flash.erase(BASE..BASE + count * size);
+        self.mode = Mode::Off;
         self
     }
 
@@ -174,20 +206,43 @@ impl Turnstone {
 
     fn forget(&mut self) {
         self.outgoing.clear();
-        (self.incoming, self.reply, self.leaves) = (None, None, None);
+        (self.incoming, self.reply, self.leaves, self.chip_boot) = (None, None, None, None);
         self.busy_until = Duration::ZERO;
     }
 
     /// The mode after a start.
     fn started(&self, stays: bool) -> Mode {
-        let whole = self.flash.read(BASE, self.bootloader.len()) == Some(&self.bootloader[..]);
+        let is_blank = self.flash.read(BASE, 8).is_some_and(|start| start.iter().all(|byte| *byte == 0xFF));
         match self.sound() {
-            _ if !whole => Mode::Bricked,
+            _ if self.is_jumpered => Mode::Chip,
+            _ if is_blank => Mode::Silent,
+            _ if !self.has_bootloader() => Mode::Bricked,
             _ if stays => Mode::Boot,
             None => Mode::Boot,
             Some(found) if found.board_word == self.chip.board_word() => Mode::Application(found.version),
             Some(_) => Mode::Bricked,
         }
+    }
+
+    /// Whether it has the bootloader of the factory, or one that was written over the chip's boot mode.
+    fn has_bootloader(&self) -> bool {
+        let word = if self.chip == Chip::T1 { *b"TSL1" } else { *b"TSL2" };
+        let is_factory = self.flash.read(BASE, self.bootloader.len()) == Some(&self.bootloader[..]);
+        is_factory || firmware::inspect(&self.flash, BASE..BASE + OWN).is_some_and(|found| found.board_word == word)
+    }
+
+    fn show_chip(&mut self) {
+        let dfu = DfuAddressed::new(BASE, 1024);
+        let interface = DescribedInterface {
+            class: dfu::CLASS,
+            names: vec![DfuAddressed::layout("Shore Flash", &self.flash)],
+            extra: dfu.functional_descriptor(),
+            bulk: Vec::new(),
+            interrupt: Vec::new(),
+        };
+        let texts = ["Whelk Semiconductor", "Whelk boot mode", "WB"];
+        let descriptors = Descriptors::new(CHIP_IDS, 0x0100, texts, vec![interface]);
+        self.chip_boot = Some(Box::new(ChipBoot { dfu, enumeration: next_number(), descriptors }));
     }
 
     fn send(&mut self, at: Duration, id: u32, mut data: Vec<u8>) {
@@ -352,30 +407,49 @@ impl Unit for Turnstone {
             && now >= until
         {
             self.mode = self.started(stays);
+            if self.mode == Mode::Chip {
+                self.show_chip();
+            }
+        }
+        let left = self.chip_boot.as_mut().and_then(|chip| chip.dfu.advance(now, &mut self.flash));
+        if left.is_some() {
+            self.power_on(now);
         }
     }
 
     fn descriptors(&self) -> Option<(u32, &Descriptors)> {
-        None
+        self.chip_boot.as_ref().map(|chip| (chip.enumeration, &chip.descriptors))
     }
 
-    fn control(&mut self, _: Duration, _: Setup, _: &[u8]) -> Answer {
-        Answer::Stall
+    fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
+        match &mut self.chip_boot {
+            Some(chip) => chip.dfu.control(now, &self.flash, setup, data),
+            None => Answer::Stall,
+        }
     }
 
     fn can(&mut self) -> Option<&mut dyn CanMember> {
         Some(self)
     }
 
-    fn bus_reset(&mut self, _: Duration) {}
+    fn bus_reset(&mut self, now: Duration) {
+        if let Some(chip) = &mut self.chip_boot {
+            chip.dfu.bus_reset(now, &mut self.flash);
+        }
+    }
 
     fn act(&mut self, now: Duration, action: &UserAction) {
         match action {
             UserAction::Pull => {
+                if let Some(chip) = &mut self.chip_boot {
+                    chip.dfu.cut(now, &mut self.flash);
+                }
                 self.forget();
                 self.mode = Mode::Off;
             }
             UserAction::Plug if self.mode == Mode::Off => self.power_on(now),
+            UserAction::Hold(name) if name == "BOOT" => self.is_jumpered = true,
+            UserAction::Release(name) if name == "BOOT" => self.is_jumpered = false,
             UserAction::Hold(name) if name == "BUS" => self.is_wired = true,
             UserAction::Release(name) if name == "BUS" => self.is_wired = false,
             _ => {}
@@ -394,7 +468,8 @@ impl Unit for Turnstone {
         match self.mode {
             Mode::Off => Condition::Unplugged,
             Mode::Starting(..) => Condition::Starting,
-            Mode::Boot => Condition::Boot,
+            Mode::Silent => Condition::Silent,
+            Mode::Boot | Mode::Chip => Condition::Boot,
             Mode::Application(_) => Condition::Application,
             Mode::Bricked => Condition::Bricked,
         }
@@ -434,7 +509,7 @@ impl CanMember for Turnstone {
         match self.mode {
             Mode::Boot => self.boot_frame(at, frame),
             Mode::Application(version) => self.application_frame(at, frame, version),
-            Mode::Off | Mode::Starting(..) | Mode::Bricked => {}
+            Mode::Off | Mode::Silent | Mode::Chip | Mode::Starting(..) | Mode::Bricked => {}
         }
     }
 }
