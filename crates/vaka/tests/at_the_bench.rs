@@ -585,15 +585,23 @@ fn ctrl_c_ends_every_command_in_time() {
     ];
     for (name, args, bench, ready, code) in cases {
         let args = args(&bench);
+        let changes = matches!(name, "erasing" | "writing");
+        let before = changes.then(|| bench.memory("1-1"));
         let mut running = Running::start(bench.command().args(&args));
         running.wait_for(ready);
+        // The line is printed before the unit is asked to change anything.
+        let deadline = Instant::now() + Duration::from_secs(10);
+        while before.as_ref().is_some_and(|before| bench.memory("1-1") == *before) {
+            assert!(Instant::now() < deadline, "{name}: the unit is unchanged");
+            std::thread::sleep(Duration::from_millis(2));
+        }
         interrupt(&running);
         let began = Instant::now();
         let ended: Ended = running.end();
         let took = began.elapsed();
         assert!(took < Duration::from_millis(1500), "{name}: {took:?}\n{}\n{}", ended.stdout, ended.stderr);
         ended.expect(code, &[]);
-        if matches!(name, "erasing" | "writing") {
+        if changes {
             ended.expect(130, &["Stopped as requested", "Not touched: bootloader and settings"]);
         }
     }
