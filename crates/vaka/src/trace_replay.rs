@@ -18,7 +18,8 @@ use vaka_boot::protocol::dialect::{ASKED, GIVEN, Interpreter, PARAMETERS, RANDOM
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 use vaka_usb::{
-    Bus, BusError, Clock, DeviceInfo, EndpointInfo, InterfaceClass, Location, Setup, Speed, TransferError, UsbDevice,
+    Behind, Bus, BusError, Clock, DeviceInfo, EndpointInfo, InterfaceClass, Location, NodeInfo, Setup, Speed,
+    TransferError, UsbDevice,
 };
 
 /// Largest secret that a replay makes up in bytes: many times a real one.
@@ -398,10 +399,16 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
             let sink = frames.clone();
             talk.watch(Box::new(move |seen| sink.borrow_mut().push(seen)));
             let mut operations: VecDeque<_> = device.operations.into();
+            let mut talk = Some(talk);
             while let Some((name, given, transfers)) = operations.pop_front() {
                 *lock(&stage.transfers) = transfers;
-                let fault = run(&mut talk, &name, &given, &stage, &mut cx);
+                let fault = talk.as_mut().and_then(|talk| run(talk, &name, &given, &stage, &mut cx));
                 operations.extend(std::mem::take(&mut *lock(&stage.more)));
+                // The record of the last operation includes the transfers that close the device.
+                if operations.is_empty() {
+                    talk = None;
+                }
+                let fault = fault.or_else(|| unused(&stage));
                 let frames = std::mem::take(&mut *frames.borrow_mut());
                 let waits = std::mem::take(&mut *lock(&stage.waits));
                 if name != GIVEN && name != ASKED {
@@ -429,6 +436,12 @@ fn with_parameters(dialect: &Arc<Dialect>, given: &BTreeMap<String, String>) -> 
         true => Ok(dialect.clone()),
         false => dialect.with(&values).map(Arc::new).map_err(|errors| errors.to_string()),
     }
+}
+
+/// The node that a recorded session works with.
+fn node_of(dialect: &Dialect, id: &str) -> NodeInfo {
+    let (kind, id) = (dialect.name.clone(), id.to_owned());
+    NodeInfo { behind: Behind::Adapter, kind, id, told: Vec::new(), answers: 1 }
 }
 
 /// Repeats one operation; returns the failure, if any.
@@ -475,15 +488,25 @@ fn run(
         return None;
     }
     let operation = OperationName::parse(name)?;
-    let ran = talk.run(operation, given, cx);
+    let node = recorded.get(dialect.name_text(names.node));
+    let ran = match (operation, node) {
+        (OperationName::Discover, Some(id)) => talk.at_node(&node_of(&dialect, id), cx).map(|_| true),
+        (OperationName::Discover, None) => talk.discover(cx).map(|_| true),
+        _ => talk.run(operation, given, cx),
+    };
     let difference = lock(&stage.difference).take();
     let ended = Cell::new(matches!(ran, Err(vaka_boot::protocol::session_error::SessionError::Disconnected)));
-    let left = lock(&stage.transfers).iter().filter(|transfer| transfer.ended.is_ok()).count();
     match (difference, ran) {
         (Some(difference), _) => Some(difference),
         (None, Ok(false)) => Some("the dialect does not have this recorded operation".into()),
         (None, Err(error)) if !ended.replace(false) => Some(error.to_string()),
-        _ if left > 0 => Some(format!("{} of the record were not used", text::count(left, "transfer"))),
         _ => None,
     }
+}
+
+/// The sentence about recorded transfers that the dialect did not need, if there are some.
+fn unused(stage: &ReplayState) -> Option<String> {
+    let left = lock(&stage.transfers).iter().filter(|transfer| transfer.ended.is_ok()).count();
+    let verb = if left == 1 { "was" } else { "were" };
+    (left > 0).then(|| format!("{} of the record {verb} not used", text::count(left, "transfer")))
 }

@@ -200,3 +200,26 @@ fn a_release_goes_over_usb_first_and_then_over_the_bus() {
     assert!(bench.memory("1-2").starts_with(&loader) && holds(&bench, "1-2", "turnstone-t1-1.1.0.bin"));
     assert!(bench.memory("1-3") == other, "the other node");
 }
+
+/// A recorded session with a node is replayed against its dialect, discovery included.
+#[test]
+fn a_recorded_discovery_is_replayed() {
+    let bench = bench();
+    let trace = bench.folder.path().join("run.trace");
+    let trace = trace.to_str().unwrap();
+    let named = ["--unit", "node=5a0017c2", "--variant", "t1", "--trace", trace];
+    update(&bench, "turnstone-t1-1.1.0.bin", &named).expect(0, &["runs 1.1.0"]);
+    for name in ["turnstone", "turnstone-app"] {
+        let dialect = root().join(format!("demo/sheets/{name}.dialect.toml"));
+        let dialect = dialect.to_str().unwrap();
+        let replayed = bench.run(&["dialect", "replay", dialect, trace]);
+        replayed.expect(0, &["discover", "sends the recorded frames and parses all replies"]);
+        assert!(!replayed.stdout.contains("not used"), "{}", replayed.stdout);
+        // Both nodes answered.
+        let shown = bench.run(&["dialect", "trace", dialect, trace]);
+        shown.expect(0, &["discover →"]);
+        if name == "turnstone-app" {
+            shown.expect(0, &["5A 00 17 C2", "5A 00 2B 90"]);
+        }
+    }
+}

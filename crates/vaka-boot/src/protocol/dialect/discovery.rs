@@ -5,11 +5,11 @@ use std::time::Duration;
 use vaka_base::text;
 use vaka_can::CanError;
 use vaka_core::unit::ReportedProperty;
-use vaka_dialect::{Bindings, Callee, Exchange, OperationName, ReplyOutcome, Step, Value};
+use vaka_dialect::{Bindings, Callee, Exchange, FieldView, Name, OperationName, ReplyOutcome, Step, Value};
 use vaka_usb::NodeInfo;
 
 use super::carrier::Transfer;
-use super::interpreter::{Interpreter, QUIET};
+use super::interpreter::{Interpreter, QUIET, TracedFrame};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
@@ -37,17 +37,24 @@ impl Interpreter {
     /// # Errors
     /// The bus fails. A bus without any other node is empty.
     pub fn discover(&mut self, cx: &mut Context<'_>) -> Result<Vec<FoundNode>, SessionError> {
+        self.discover_for(None, cx)
+    }
+
+    /// The same on behalf of one node, which a trace tells.
+    fn discover_for(&mut self, node: Option<Value>, cx: &mut Context<'_>) -> Result<Vec<FoundNode>, SessionError> {
         let dialect = self.dialect().clone();
         let Some(operation) = dialect.operation(OperationName::Discover) else { return Ok(Vec::new()) };
         let (Some(collection), Some(exchange)) = (&operation.collection, own_exchange(&operation.steps)) else {
             return Ok(Vec::new());
         };
         let exchange = dialect.exchange(exchange);
-        self.wire.note(&dialect, OperationName::Discover.word(), &[]);
+        let given: Vec<(Name, Value)> = node.into_iter().map(|node| (dialect.given().node, node)).collect();
+        self.wire.note(&dialect, OperationName::Discover.word(), &given);
         let time = self.time(&collection.time)?;
         if exchange.sends() {
             let frame = self.memory.request(exchange).map_err(|error| SessionError::dialect(&exchange.name, error))?;
             let timeout = time.max(SEND_TIME);
+            self.show_discovery(exchange, true, |memory| memory.view_request(exchange));
             self.wire.send(&Transfer { exchange, memory: &self.memory, timeout }, &frame, cx)?;
             match self.wire.flush(timeout, cx) {
                 Err(SessionError::Can(CanError::NotAcknowledged)) => return Ok(Vec::new()),
@@ -62,6 +69,7 @@ impl Interpreter {
             let timeout = until.saturating_sub(cx.now());
             match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, 0, cx) {
                 Ok(answer) => {
+                    self.show_discovery(exchange, false, |memory| memory.view_answer(exchange, &answer));
                     found.extend(self.node_of(exchange, &answer)?);
                     until = until.max(cx.now() + QUIET);
                 }
@@ -72,6 +80,16 @@ impl Interpreter {
             }
         }
         Ok(found)
+    }
+
+    /// Passes a frame of a discovery to the watcher.
+    fn show_discovery(&mut self, exchange: &Exchange, sent: bool, view: impl Fn(&Bindings) -> Vec<FieldView>) {
+        if self.watcher.is_none() {
+            return;
+        }
+        let (operation, exchange) = (OperationName::Discover, exchange.name.clone());
+        let fields = view(&self.memory);
+        self.show(TracedFrame { operation, exchange, sent, setup: None, fields, trouble: None });
     }
 
     /// The node that sent an answer; `None` if the bytes are no answer.
@@ -105,7 +123,7 @@ impl Interpreter {
             self.memory.set(dialect.given().node, id);
             return Ok(Vec::new());
         }
-        let mut found = self.discover(cx)?;
+        let mut found = self.discover_for(text::parse_hex(node.id.as_bytes()).map(Value::from), cx)?;
         found.retain(|other| other.id == node.id);
         match found.len() {
             0 => Err(SessionError::Disconnected),

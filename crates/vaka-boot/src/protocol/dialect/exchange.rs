@@ -309,7 +309,7 @@ impl Interpreter {
         Failed::Permanent(SessionError::ProtocolViolation(words))
     }
 
-    fn show(&mut self, frame: TracedFrame) {
+    pub(super) fn show(&mut self, frame: TracedFrame) {
         if let Some(watcher) = &mut self.watcher {
             watcher(frame);
         }
