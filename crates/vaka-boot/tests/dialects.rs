@@ -56,7 +56,8 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
 /// From the application, where that can be asked to leave.
 #[test]
 fn an_application_is_asked_in_a_dialect_of_its_own() {
-    for product in PRODUCTS.iter().filter(|product| product.dialects.len() > 1) {
+    let has_signal = |product: &&support::products::Product| product.sheet.contains("signal = \"dialect\"");
+    for product in PRODUCTS.iter().filter(has_signal) {
         let scene = product.scene((product.unit)("X-00001"), Vec::new());
         let (report, events) = scene.update();
         assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));

@@ -601,7 +601,7 @@ pub struct Report {
     /// Serial number that the bootloader reported.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bootloader_serial: Option<String>,
-    /// The serial port of the system through which the unit was updated, if it was.
+    /// The serial port or CAN interface of the system through which the unit was updated, if it was.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub through: Option<String>,
     /// The programmer through which the unit was updated, if it was.

@@ -73,8 +73,8 @@ fn rules_name_the_units_of_the_sheets_and_no_others() {
     let ended = bench.run(&["setup", "rules"]);
     ended.expect(0, &["# Tern tide gauge, update mode; Tern tide gauge, after stage loader"]);
     let rules: Vec<&str> = ended.stdout.lines().filter(|line| line.starts_with("SUBSYSTEM")).collect();
-    // Two for each of the eight products, one for the Tern's loader and one for the Turnstone's adapter. The
-    // Fulmar, 000d and 000e, is spoken to on a serial port.
+    // Two for each product, and the Tern's loader, the Turnstone's adapter and chip boot mode, and the Dunlin's
+    // programmer. The Fulmar, 000d and 000e, and the programmer, 0018, are spoken to on a serial port.
     let rights = "MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\"";
     let of = |subsystem: &str, attribute: &str, product: u32, grants: &str| {
         format!(
@@ -82,9 +82,9 @@ fn rules_name_the_units_of_the_sheets_and_no_others() {
         )
     };
     let mut wanted = Vec::new();
-    for product in 1..=0x12 {
+    for product in (1..=0x13).chain(0x16..=0x18) {
         wanted.push(of("usb", "ATTR", product, rights));
-        if matches!(product, 0x0D | 0x0E) {
+        if matches!(product, 0x0D | 0x0E | 0x18) {
             wanted.push(of("tty", "ATTRS", product, rights));
             wanted.push(of("usb", "ATTR", product, "ENV{ID_MM_DEVICE_IGNORE}=\"1\""));
         }

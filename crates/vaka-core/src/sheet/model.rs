@@ -576,8 +576,10 @@ impl Sheet {
     /// Whether its units are spoken to on a serial port: in a dialect, or for their version.
     pub fn has_serial_port(&self) -> bool {
         let is_serial = |dialect: &Dialect| matches!(dialect.carrier, Carrier::Serial(_));
+        // A programmer has a port of its own.
+        let own = |route: &&Route| route.kind.programmer().is_none();
         let is_line = |source: &VersionSource| matches!(source, VersionSource::Line { .. });
-        let mut routes = self.variants.iter().flat_map(|variant| &variant.routes);
+        let mut routes = self.variants.iter().flat_map(|variant| &variant.routes).filter(own);
         let by_entry = |route: &Route| route.entry.iter().filter_map(EntryStep::dialect).any(is_serial);
         let by_route = |route: &Route| route.kind.dialect().is_some_and(|kind| is_serial(&kind.dialect));
         let mut versions = self.parts.iter().map(|part| &part.version).chain([&self.application.version]);

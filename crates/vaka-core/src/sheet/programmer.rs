@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use crate::sheet::entry_step::EntryStep;
 use crate::sheet::ids::Ids;
-use vaka_dialect::Dialect;
+use vaka_dialect::{Carrier, Dialect};
 
 /// A board that is wired to the pins of a unit's chip, and programs it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -21,4 +21,11 @@ pub struct Programmer {
     pub dialect: Arc<Dialect>,
     /// The manual steps that wire it to a unit; at least one.
     pub wiring: Vec<EntryStep>,
+}
+
+impl Programmer {
+    /// Whether it is spoken to on a serial port.
+    pub fn has_serial_port(&self) -> bool {
+        matches!(self.dialect.carrier, Carrier::Serial(_))
+    }
 }

@@ -106,8 +106,11 @@ fn rules(sheets: &[Sheet]) -> String {
     let mut with_port: BTreeSet<String> = BTreeSet::new();
     for sheet in sheets {
         for (ids, what) in environment::all_ids(sheet) {
+            let programmer = sheet.programmers.iter().find(|programmer| programmer.id == *ids);
+            let has_port =
+                programmer.map_or_else(|| sheet.has_serial_port(), |programmer| programmer.has_serial_port());
             for pattern in environment::patterns(ids) {
-                with_port.extend(sheet.has_serial_port().then(|| pattern.clone()));
+                with_port.extend(has_port.then(|| pattern.clone()));
                 let names = lines.entry(pattern).or_default();
                 let name = text::visible(&format!("{}, {what}", sheet.product.name));
                 if !names.contains(&name) {

@@ -53,7 +53,8 @@ fn updated(report: &Report, detail: Detail) {
     };
     out!("  after      {after}");
     if let Some(node) = &report.through {
-        out!("  through    {node}, the system's serial port of the unit");
+        let kind = if node.starts_with('/') { "serial port of the unit" } else { "CAN interface" };
+        out!("  through    {node}, the system's {kind}");
     }
     if let Some(programmer) = &report.programmer {
         out!("  through    {programmer}, wired to the unit's chip");
