@@ -17,11 +17,12 @@ use vaka_boot::bench::selector::Selector;
 use vaka_boot::context::Context;
 use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{ExitCode, Report, RestartState, RunOutcome};
+use vaka_core::event::{ExitCode, Report, RestartState, RunOutcome, StepName};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::flash::Flash;
 use vaka_sim::in_process::SimBus;
 use vaka_sim::unit::can_adapter::CanAdapter;
 use vaka_sim::unit::turnstone::{Chip, Turnstone};
@@ -190,4 +191,20 @@ impl Quay {
     fn clock_on(&self, time: Duration) {
         vaka_usb::Clock::sleep(&*self.clock, time);
     }
+}
+
+/// In simulated time: a transfer uses at least 80 % of what the bit rate and the bootloader's replies allow.
+#[test]
+fn a_transfer_uses_most_of_the_bus() {
+    let quay = Quay::new(node(), Vec::new(), Vec::new());
+    let report = quay.run("timed");
+    let took = report.durations_ms.iter().find(|(step, _)| *step == StepName::Write).unwrap().1;
+    // By hand: 256 bytes are a message of 261, so 38 frames of 111 bits at 500 kbit/s; the node permits eight
+    // frames at a time and replies after 150 µs.
+    let frame = Duration::from_micros(222);
+    let reply = Duration::from_micros(150) + frame;
+    let one = frame * 38 + reply * 5 + reply + Flash::program_time(256);
+    let allowed = one * u32::try_from(IMAGE.len().div_ceil(256)).unwrap();
+    let share = allowed.as_secs_f64() / Duration::from_millis(took).as_secs_f64();
+    assert!((0.8..=1.01).contains(&share), "{share:.3}: {took} ms, and {allowed:?} are needed");
 }

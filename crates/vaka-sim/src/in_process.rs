@@ -75,6 +75,11 @@ struct SimDevice {
     enumeration: u32,
 }
 
+/// Intervals at which a host asks a busy endpoint again. Source: USB 2.0, section 8.4.3: microframes at first;
+/// then longer, so that a long work costs few steps.
+const FIRST_POLL: Duration = Duration::from_micros(125);
+const SLOWEST_POLL: Duration = Duration::from_millis(1);
+
 impl SimDevice {
     fn control(&mut self, setup: [u8; 8], data: &[u8], timeout: Duration) -> Result<Vec<u8>, TransferError> {
         let setup = usb::Setup::parse(setup);
@@ -95,7 +100,7 @@ impl SimDevice {
     /// A bulk transfer, repeated while the unit is busy.
     fn bulk(&mut self, transfer: Bulk<'_>, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         let deadline = self.clock.now() + timeout;
-        let mut again = false;
+        let (mut again, mut pause) = (false, FIRST_POLL);
         loop {
             let answer = lock(&self.world).bulk(&self.port, self.enumeration, transfer, again);
             let left = deadline.saturating_sub(self.clock.now());
@@ -112,7 +117,10 @@ impl SimDevice {
                     return Err(TransferError::Timeout);
                 }
                 Some(Answer::Busy) if left.is_zero() => return Err(TransferError::Timeout),
-                Some(Answer::Busy) => self.clock.sleep(left.min(Duration::from_millis(1))),
+                Some(Answer::Busy) => {
+                    self.clock.sleep(left.min(pause));
+                    pause = (pause * 2).min(SLOWEST_POLL);
+                }
             }
             again = true;
         }
