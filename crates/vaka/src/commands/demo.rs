@@ -237,11 +237,16 @@ mode = "unplugged"
 actions = [{ after_ms = 2500, action = "plug" }]
 "#;
 
-fn dunlin_scene() -> Outcome {
-    let show = DemoScene::new(DUNLIN, 0x1C00, DUNLIN_BIN, [0..0x1C00, 0x9C00..0xA000])?;
+/// The Dunlin's sheet, its dialect and that of its programmer.
+fn dunlin_sheets(show: &DemoScene) -> Result<(), CliError> {
     show.file("sheets/dunlin.toml", demo_file!("sheets/dunlin.toml"))?;
     show.file("sheets/dunlin.dialect.toml", demo_file!("sheets/dunlin.dialect.toml"))?;
-    show.file("sheets/linnet.dialect.toml", demo_file!("sheets/linnet.dialect.toml"))?;
+    show.file("sheets/linnet.dialect.toml", demo_file!("sheets/linnet.dialect.toml"))
+}
+
+fn dunlin_scene() -> Outcome {
+    let show = DemoScene::new(DUNLIN, 0x1C00, DUNLIN_BIN, [0..0x1C00, 0x9C00..0xA000])?;
+    dunlin_sheets(&show)?;
     show.file("dunlin-1.1.0.hex", demo_file!("firmware/out/dunlin-1.1.0.hex"))?;
 
     print_line("The Dunlin, a salinity probe, has a vendor bootloader with seven requests, described in a file.");
@@ -413,14 +418,7 @@ actions = [{ after_ms = 5000, action = "wire right" }]
 
 fn programmer_scene() -> Outcome {
     let show = DemoScene::new(PROGRAMMER, 0x1C00, DUNLIN_BIN, [0x9C00..0xA000, 0x9C00..0xA000])?;
-    for name in ["dunlin.toml", "dunlin.dialect.toml", "linnet.dialect.toml"] {
-        let content: &[u8] = match name {
-            "dunlin.toml" => demo_file!("sheets/dunlin.toml"),
-            "dunlin.dialect.toml" => demo_file!("sheets/dunlin.dialect.toml"),
-            _ => demo_file!("sheets/linnet.dialect.toml"),
-        };
-        show.file(&format!("sheets/{name}"), content)?;
-    }
+    dunlin_sheets(&show)?;
     show.file("releases/dunlin-1.1.0.toml", demo_file!("releases/dunlin-1.1.0.toml"))?;
     show.file("firmware/out/dunlin-1.1.0.hex", demo_file!("firmware/out/dunlin-1.1.0.hex"))?;
     show.file("firmware/out/dunlin-loader-1.0.0.hex", demo_file!("firmware/out/dunlin-loader-1.0.0.hex"))?;
