@@ -388,6 +388,8 @@ pub enum FailureKind {
     NamedWithoutSheet { id: DeviceId, place: String },
     /// A programmer reaches no chip.
     NoTarget { place: String, programmer: String, error: SessionError },
+    /// A programmer cannot leave a chip in update mode.
+    HeldOnlyForWork { programmer: String },
     /// The route leads through a programmer, and the user did not name it.
     NeedsProgrammer { programmer: String },
     /// A unit without a sheet reports its abilities only in DFU mode.
@@ -535,6 +537,7 @@ impl FailureKind {
             | Self::NoSheet { .. }
             | Self::NamedWithoutSheet { .. }
             | Self::NeedsProgrammer { .. }
+            | Self::HeldOnlyForWork { .. }
             | Self::PlanNeedsDfuMode
             | Self::UndescribedRunning
             | Self::NoDetachInterface { .. }

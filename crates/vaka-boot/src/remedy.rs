@@ -114,6 +114,11 @@ pub enum Remedy {
         /// Its short name.
         name: String,
     },
+    /// Ask this programmer which chip it reaches.
+    AskProgrammer {
+        /// Its short name.
+        name: String,
+    },
     /// Connect the unit itself, or release the programmer's wires.
     PlugTargetIn,
     /// Do the entry steps again, in order.

@@ -5,6 +5,7 @@
 mod support;
 
 use std::fs;
+use std::time::{Duration, Instant};
 
 use support::{Bench, Ended, Running, firmware, root};
 use vaka_sim::pins::Wiring;
@@ -94,4 +95,28 @@ fn a_release_revives_a_blank_unit_in_two_stages() {
     assert_eq!(bench.condition("1-2"), Condition::Application);
     // A unit that runs has its bootloader: the stage with the programmer is past.
     run(&["update", release, "--wait", "0s", "--unit", "port=1-2", "--plan"]).expect(0, &["already completed"]);
+}
+
+/// The commands that only read: the chip runs again afterwards.
+#[test]
+fn a_chip_is_read_and_compared_and_runs_again() {
+    let bench = bench_of(dunlin("N-00301"), Wiring::Right);
+    let runs = || {
+        let deadline = Instant::now() + Duration::from_secs(20);
+        while bench.condition("1-2") != Condition::Application {
+            assert!(Instant::now() < deadline, "the chip does not run: {:?}", bench.condition("1-2"));
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    };
+    let out = bench.folder.path().join("read.bin");
+    let read = ["read", out.to_str().unwrap(), "--region", "application"];
+    bench.run(&[&read[..], &NAMED].concat()).expect(0, &["32 KiB in 1 segment"]);
+    assert!(fs::read(&out).unwrap() == bench.memory("1-2")[0x1C00..0x9C00]);
+    runs();
+    let file = firmware("dunlin-1.1.0.hex");
+    bench.run(&[&["compare", file.to_str().unwrap()], &NAMED[..]].concat()).expect(6, &["differ"]);
+    runs();
+    bench.run(&[&["restart"], &NAMED[..]].concat()).expect(0, &["1209:0009", "1-2"]);
+    let only = "holds a chip only while it reads or writes it";
+    bench.run(&[&["enter"], &NAMED[..]].concat()).expect(3, &[only, "vaka diagnose --unit programmer=linnet"]);
 }

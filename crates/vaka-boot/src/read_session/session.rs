@@ -162,10 +162,19 @@ impl<'a> ReadSession<'a> {
     /// Releases the unit: back to its application if that was running before, else in update
     /// mode.
     pub fn leave(mut self, cx: &mut Context<'_>) {
-        if !self.entered {
-            return self.session.rest(cx);
-        }
-        if let Err(failure) = self.restart(cx) {
+        let held = self.route.is_some_and(|route| route.kind.programmer().is_some());
+        let left = if self.entered {
+            self.restart(cx).map(drop)
+        } else if held {
+            // A programmer holds its chip in reset only for the work. The chip may be blank, so
+            // that no application is awaited.
+            self.session.rest(cx);
+            request_restart(&mut *self.session, None, false, cx).map(drop).map_err(Failure::unchanged)
+        } else {
+            self.session.rest(cx);
+            Ok(())
+        };
+        if let Err(failure) = left {
             let Failure { kind, remedies, .. } = failure;
             cx.warn(Warning::NotReturnedToApplication { failure: kind, remedies });
         }
@@ -184,11 +193,15 @@ impl<'a> ReadSession<'a> {
         // that no sheet describes is started at the beginning of its memory.
         let start = || sectors.as_ref()?.zones().first().map(|zone| zone.span().start());
         let at = route.map_or_else(start, |route| route.restart_at);
+        let before = bench.devices().unwrap_or_default();
         request_restart(&mut *session, at, false, cx).map_err(Failure::unchanged)?;
         drop(session);
         let Some((sheet, route)) = sheet.zip(route) else { return describe_reappeared(bench, &unit, cx) };
         let expected = ExpectedApplication { leaves, ..ExpectedApplication::of(sheet, variant, route) };
-        let seen = confirm::confirm(bench, &expected, &unit, cx);
+        let seen = match route.kind.programmer() {
+            Some(_) => confirm::confirm_anywhere(bench, &expected, &before, cx),
+            None => confirm::confirm(bench, &expected, &unit, cx),
+        };
         if seen.after == RestartState::NotBack {
             let failure = Failure::new(FailureKind::NotBack { observed: seen.words, status: None });
             return Err(failure.unchanged().remedy(Remedy::SetSwitchesBack));

@@ -15,8 +15,8 @@ use crate::bench::buses::Bench;
 use crate::bench::candidate::{Candidate, id_of};
 use crate::bench::connection::Connection;
 use crate::bench::discovery::{self, UnitQuery};
-use crate::bench::open_error::open_failure;
 use crate::bench::selector::Selector;
+use crate::bench::target::{programmer_of, target_failure};
 use crate::bench::unit_event;
 use crate::context::Context;
 use crate::entry::{self, EntryProcedure};
@@ -73,7 +73,14 @@ pub fn enter_only<'a>(
 ) -> Result<DeviceInfo, Failure> {
     let unit = LocatedUnit::lock(bench, found, cx)?;
     match found.mode {
-        Mode::Update => Ok(unit.found.device),
+        Mode::Update => match programmer_of(bench, &unit.found.device) {
+            Some(programmer) => {
+                let (programmer, name) = (programmer.about.clone(), programmer.name.clone());
+                let failure = Failure::new(FailureKind::HeldOnlyForWork { programmer });
+                Err(failure.unchanged().remedy(Remedy::AskProgrammer { name }))
+            }
+            None => Ok(unit.found.device),
+        },
         _ => Ok(unit.enter_update_mode(request, operator, cx)?.device),
     }
 }
@@ -165,7 +172,7 @@ impl<'a> BootedUnit<'a> {
         let place = bench.place(&unit.location);
         let id = id_of(&unit);
         let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
-        let opened = bench.look(&unit, cx).map_err(|error| open_failure(&error, &place))?;
+        let opened = bench.look(&unit, cx).map_err(|error| target_failure(bench, &unit, &error))?;
         let (variant, route) = refine_by_board_info(sheet, variant, route, &opened)?;
         let serial = opened.identity.facts.serial.clone();
         let connection = match route {

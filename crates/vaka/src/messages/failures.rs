@@ -109,6 +109,9 @@ pub(super) fn failure(kind: &FailureKind) -> String {
             };
             format!("The {programmer} at {place} reaches no chip: {why}.")
         }
+        K::HeldOnlyForWork { programmer } => {
+            format!("The {programmer} holds a chip only while it reads or writes it.")
+        }
         K::NeedsProgrammer { programmer } => {
             format!("This update goes through a {programmer} that is wired to the unit.")
         }

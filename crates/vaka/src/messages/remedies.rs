@@ -87,6 +87,9 @@ fn remedy(remedy: &Remedy) -> String {
         R::UseProgrammer { name } => {
             return format!("Wire it to the unit, and give --unit programmer={name}.");
         }
+        R::AskProgrammer { name } => {
+            return format!("'vaka diagnose --unit programmer={name}' asks which chip it reaches.");
+        }
         R::PlugTargetIn => {
             "Plug the unit's own cable in: 'vaka survey' then shows whether it runs. If it does not, take the programmer's wires off, which may hold it in reset."
         }
