@@ -29,8 +29,9 @@ pub fn ask(bench: &Bench<'_>, device: &DeviceInfo, cx: &mut Context<'_>) -> Resu
     let told = opened.identity.facts.told.clone();
     let route = bench.sheets().iter().find_map(|sheet| sheet.routes_of(id_of(device)).next());
     let routed = route.and_then(|route| opened.by_route(route, None));
-    if let Some(mut session) = routed.and_then(|routed| routed.open(cx).ok()) {
+    if let Some(routed) = routed {
         let failed = |error| Failure::new(FailureKind::NotLeft(error)).remedy(Remedy::CheckConnection);
+        let mut session = routed.open(cx).map_err(failed)?;
         session.restart(None, cx).map_err(failed)?;
     }
     Ok(told)
