@@ -1,4 +1,4 @@
-//! A probe behind a programmer, in virtual time: its content is right whatever goes wrong, and another chip
+//! A probe that is written through a programmer, in virtual time: its content is right whatever goes wrong, and another chip
 //! is never written.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
@@ -143,7 +143,7 @@ fn a_damaged_application_is_replaced_and_confirmed() {
     assert_eq!((again.code, again.outcome, again.bytes_written), (ExitCode::Done, RunOutcome::Unchanged, 0));
 }
 
-/// No chip, swapped wires, another chip: each is said, nothing is changed, and a chip that answers runs
+/// No chip, swapped wires, another chip: each is reported, nothing is changed, and a chip that answers runs
 /// again.
 #[test]
 fn a_chip_that_is_not_reached_or_another_one_is_left_alone() {

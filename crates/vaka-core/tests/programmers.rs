@@ -1,4 +1,4 @@
-//! Programmers in sheets, and what they say about a unit.
+//! Programmers in sheets, and how their readings match a unit.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 

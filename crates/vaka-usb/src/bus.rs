@@ -97,7 +97,7 @@ pub enum Behind {
 /// A node of a CAN bus, or the target of a programmer.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NodeInfo {
-    /// The device behind which it is.
+    /// The kind of device through which it is reached.
     pub behind: Behind,
     /// The name of the dialect in which it answers, or that of its programmer.
     pub kind: String,

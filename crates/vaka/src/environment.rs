@@ -73,7 +73,7 @@ pub fn all_buses(common: &Common, sheets: &[Sheet]) -> Result<Vec<Arc<dyn Bus>>,
     if let Some(nodes) = node_bus(common, sheets, &buses)? {
         buses.push(Arc::new(nodes));
     }
-    // A chip that is wired to a programmer is a unit only if the user says so.
+    // A chip that is wired to a programmer is a unit only if the user names the programmer.
     if let Some(Selector::Programmer(_)) = common.unit {
         let plugged = buses.iter().filter(|bus| bus.name() != NodeBus::NAME).cloned().collect();
         buses.push(Arc::new(ProgrammerBus::new(plugged, sheets)));

@@ -1,4 +1,4 @@
-//! A probe behind a programmer, by the built program over USB/IP.
+//! A probe that is written through a programmer, by the built program over USB/IP.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
@@ -49,7 +49,7 @@ fn a_programmer_is_listed_and_asked_only_if_it_is_named() {
     bench.run(&["diagnose", "--unit", "programmer=linnet"]).expect(0, &["reaches a chip", reads]);
     bench.run(&["survey", "--unit", "programmer=linnet"]).expect(0, &[reads, next]);
     assert_eq!(bench.condition("1-2"), Condition::Silent, "it is blank, and not held");
-    // The chip does not tell the board.
+    // The signature does not identify the board.
     update(&bench, &["--unit", "programmer=linnet"]).expect(3, &["any board may be wired to it", "--variant n1"]);
     update(&bench, &["--unit", "programmer=nightjar"]).expect(4, &["programmer nightjar", "1209:0018"]);
     bench.run(&["setup", "rules"]).expect(0, &["0018"]);

@@ -122,8 +122,8 @@ impl<'a> Bench<'a> {
         self.sheets
     }
 
-    /// The buses that units are plugged into: all but those of nodes and of the targets of programmers,
-    /// whose ports are those of adapters and programmers.
+    /// The buses with physical ports. The buses of CAN nodes and of programmer targets are left out: their
+    /// ports are those of the adapters and programmers.
     pub(crate) fn plugged(&self) -> Vec<&dyn Bus> {
         self.buses.iter().filter(|bus| !is_behind(bus.name())).map(|bus| &**bus).collect()
     }
@@ -475,7 +475,7 @@ impl<'a> Bench<'a> {
     }
 }
 
-/// Whether the units of a bus are behind devices of other buses.
+/// Whether the units of a bus are reached through devices of other buses.
 fn is_behind(bus: &str) -> bool {
     matches!(bus, NodeBus::NAME | ProgrammerBus::NAME)
 }

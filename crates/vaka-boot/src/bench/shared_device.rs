@@ -1,4 +1,4 @@
-//! A device behind which units are: an adapter or a programmer.
+//! A device through which units are reached: an adapter or a programmer.
 
 use std::any::Any;
 use std::path::Path;
@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use vaka_usb::{EndpointInfo, Setup, TransferError, UsbDevice};
 
-/// An open device that is in use for a unit behind it.
+/// An open device through which a unit is reached.
 pub(super) struct SharedDevice {
     // The device is closed before its use ends.
     device: Box<dyn UsbDevice>,
@@ -66,7 +66,7 @@ impl UsbDevice for SharedDevice {
         self.device.node()
     }
 
-    /// It stays when the unit behind it leaves.
+    /// It stays when that unit leaves.
     fn wait_for_disconnect(&mut self, _: Duration) -> bool {
         false
     }

@@ -61,7 +61,7 @@ impl<'a> UpdateRun<'a, '_> {
         }
     }
 
-    /// Lets a chip behind a programmer run again, if the run changed nothing in it. Best effort.
+    /// Releases a chip that a programmer holds, if the run changed nothing in it. Best effort.
     pub(super) fn release_target(&mut self) {
         let progress = &self.progress;
         let is_held = progress.report.programmer.is_some() && progress.report.after == RestartState::NotRestarted;

@@ -4,7 +4,7 @@
 //! tag and ends with the XOR of the bytes before it and 0x6B; the reply has the operation with
 //! its top bit set, the same tag and a status.
 //!
-//! | operation | behind the tag | the reply, behind the status |
+//! | operation | behind the tag | the reply, after the status |
 //! |---|---|---|
 //! | 0x3A who | - | chip u16le, version u8, flash size u32le |
 //! | 0x51 wipe | address u32le, sectors u16le | - (status 0x21: at work) |

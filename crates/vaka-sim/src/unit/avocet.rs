@@ -15,7 +15,7 @@
 //! length, 5/21/00 an address outside, 9/80/01 bytes that are not erased.
 //!
 //! The application is such a device too, and enters the bootloader at the command 0xD0 with the text
-//! "CAROUSEL" behind it. A unit with HATCH held while the cable is plugged in does so too.
+//! "CAROUSEL" after it. A unit with HATCH held while the cable is plugged in does so too.
 
 use std::time::Duration;
 

@@ -2,9 +2,9 @@
 //!
 //! It is wired to the pins of another unit's chip and is spoken to on a serial port (CDC-ACM). A request is
 //! 0x4C, the length of the following bytes but the last, an operation and its values, and the sum of all
-//! bytes before; a reply begins with 0x6C, and its operation has the top bit set and a status behind it.
+//! bytes before; a reply begins with 0x6C, and its operation has the top bit set, followed by a status.
 //!
-//! | operation | values | the reply, behind the status |
+//! | operation | values | the reply, after the status |
 //! |---|---|---|
 //! | 0x01 hello | - | "LINNET" |
 //! | 0x10 seize | - | signature u24be, lock u8: the chip is held in reset from now on |
@@ -217,7 +217,7 @@ impl Unit for Linnet {
 
     fn act(&mut self, now: Duration, action: &UserAction) {
         if let UserAction::Wire(wiring) = action {
-            // A chip whose wires are taken off is no longer held.
+            // Without the wires the programmer no longer holds the chip in reset.
             self.lets_go |= std::mem::take(&mut self.is_held);
             self.wiring = *wiring;
         }

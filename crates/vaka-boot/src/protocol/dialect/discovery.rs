@@ -40,15 +40,15 @@ impl Interpreter {
         self.discover_for(None, cx)
     }
 
-    /// The same on behalf of one node, which a trace tells. If an id answers twice, all are asked again: an
-    /// answer that is late belongs to the discovery before, and is not a second node.
+    /// As [`discover`](Self::discover), for one node that the trace records. If an id answers twice, asks
+    /// again: a late answer to the discovery before is not a second node.
     fn discover_for(&mut self, node: Option<Value>, cx: &mut Context<'_>) -> Result<Vec<FoundNode>, SessionError> {
         let found = self.collect(node.clone(), cx)?;
         let is_shared = |(at, one): (usize, &FoundNode)| found[..at].iter().any(|other| other.id == one.id);
         if found.iter().enumerate().any(is_shared) { self.collect(node, cx) } else { Ok(found) }
     }
 
-    /// Asks once.
+    /// One request, and the answers to it.
     fn collect(&mut self, node: Option<Value>, cx: &mut Context<'_>) -> Result<Vec<FoundNode>, SessionError> {
         let dialect = self.dialect().clone();
         let Some(operation) = dialect.operation(OperationName::Discover) else { return Ok(Vec::new()) };
