@@ -16,10 +16,12 @@ use vaka_boot::bench::node_bus::NodeBus;
 use vaka_boot::bench::selector::Selector;
 use vaka_boot::context::Context;
 use vaka_boot::operator::Unattended;
+use vaka_boot::protocol::dialect::Interpreter;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{ExitCode, Report, RestartState, RunOutcome, StepName};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
+use vaka_dialect::{Dialect, no_files};
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::flash::Flash;
@@ -185,6 +187,24 @@ fn the_wrong_node_is_never_written() {
         let second = quay.run(&format!("seed {seed}, again"));
         assert_eq!(second.code, ExitCode::Done, "seed {seed}: {first:?} then {second:?}");
     }
+}
+
+/// An answer after the end of a discovery is received by the next one, and is not a second node.
+#[test]
+fn a_late_answer_is_not_a_second_node() {
+    // By hand: node 40 answers after 41 times 150 µs, so later than 5 ms.
+    let node = Turnstone::new(Chip::T1, "quay", 40, 0x5A00_17C2).in_boot_mode();
+    let quay = Quay::new(node, Vec::new(), Vec::new());
+    lock(&quay.world).act(OTHER, &UserAction::Pull);
+    let text = DIALECTS[0].replace("for = \"100 ms\"", "for = \"5 ms\"");
+    let dialect = Arc::new(Dialect::parse("turnstone", &text, &no_files).unwrap());
+    let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
+    let mut cx = Context::new(&*quay.clock, &mut quiet, &never);
+    let adapter = SimBus::new(quay.world.clone(), quay.clock.clone()).open(ADAPTER).unwrap();
+    let mut talk = Interpreter::open(adapter, dialect, None, &mut cx).unwrap();
+    let mut discover = || Vec::from_iter(talk.discover(&mut cx).unwrap().into_iter().map(|node| node.id));
+    assert!(discover().is_empty());
+    assert_eq!(discover(), ["5a0017c2"]);
 }
 
 impl Quay {

@@ -41,15 +41,20 @@ impl Interpreter {
     }
 
     /// As [`discover`](Self::discover), for one node that the trace records. If an id answers twice, asks
-    /// again: a late answer to the discovery before is not a second node.
+    /// again, for twice the time: a late answer to the discovery before is not a second node.
     fn discover_for(&mut self, node: Option<Value>, cx: &mut Context<'_>) -> Result<Vec<FoundNode>, SessionError> {
-        let found = self.collect(node.clone(), cx)?;
+        let found = self.collect(node.clone(), 1, cx)?;
         let is_shared = |(at, one): (usize, &FoundNode)| found[..at].iter().any(|other| other.id == one.id);
-        if found.iter().enumerate().any(is_shared) { self.collect(node, cx) } else { Ok(found) }
+        if found.iter().enumerate().any(is_shared) { self.collect(node, 2, cx) } else { Ok(found) }
     }
 
-    /// One request, and the answers to it.
-    fn collect(&mut self, node: Option<Value>, cx: &mut Context<'_>) -> Result<Vec<FoundNode>, SessionError> {
+    /// One request, and the answers to it in a multiple of the dialect's time.
+    fn collect(
+        &mut self,
+        node: Option<Value>,
+        times: u32,
+        cx: &mut Context<'_>,
+    ) -> Result<Vec<FoundNode>, SessionError> {
         let dialect = self.dialect().clone();
         let Some(operation) = dialect.operation(OperationName::Discover) else { return Ok(Vec::new()) };
         let (Some(collection), Some(exchange)) = (&operation.collection, own_exchange(&operation.steps)) else {
@@ -58,7 +63,7 @@ impl Interpreter {
         let exchange = dialect.exchange(exchange);
         let given: Vec<(Name, Value)> = node.into_iter().map(|node| (dialect.given().node, node)).collect();
         self.wire.note(&dialect, OperationName::Discover.word(), &given);
-        let time = self.time(&collection.time)?;
+        let time = self.time(&collection.time)? * times;
         if exchange.sends() {
             let frame = self.memory.request(exchange).map_err(|error| SessionError::dialect(&exchange.name, error))?;
             let timeout = time.max(SEND_TIME);
