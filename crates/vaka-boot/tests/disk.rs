@@ -448,7 +448,7 @@ fn whatever_is_on_a_disk_is_survived() {
     let files = [
         fat::File::text("VERSION.TXT", "Display: 3.0.0\r\n"),
         fat::File::text("RESULT.TXT", "Result: loaded\r\n"),
-        fat::File { name: "DISPLAY.HEX", content: DISPLAY_HEX.to_vec() },
+        fat::File { name: "DISPLAY.HEX".into(), content: DISPLAY_HEX.to_vec() },
     ];
     let sound = fat::Volume::new(4400, "HERON").bytes(&files);
     // Places where a wrong write does harm: boot sector, tables, root folder.

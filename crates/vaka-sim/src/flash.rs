@@ -8,12 +8,34 @@ const ERASE_PER_KIB: Duration = Duration::from_millis(10);
 /// Program time for each KiB. Chosen as above.
 const PROGRAM_PER_KIB: Duration = Duration::from_millis(8);
 
-/// Flash with equal sectors. An erase sets a sector to 0xFF; programming only
-/// clears bits.
+/// Equal sectors, end to end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FlashZone {
+    /// First address.
+    pub start: u32,
+    /// Number of sectors.
+    pub count: u32,
+    /// Bytes in a sector.
+    pub sector_size: u32,
+}
+
+impl FlashZone {
+    /// The first address after it.
+    pub fn end(self) -> u32 {
+        self.start + self.count * self.sector_size
+    }
+
+    fn contains(self, address: u32) -> bool {
+        (self.start..self.end()).contains(&address)
+    }
+}
+
+/// Flash. An erase sets a sector to 0xFF; programming only clears bits.
 #[derive(Clone, Debug)]
 pub struct Flash {
-    base: u32,
-    sector_size: u32,
+    /// In rising order; at least one.
+    zones: Vec<FlashZone>,
+    /// All from the first address to the last; 0xFF between zones.
     bytes: Vec<u8>,
     stuck: Vec<StuckBit>,
     /// Bytes whose top bit an erase no longer sets.
@@ -31,29 +53,29 @@ pub struct StuckBit {
 
 impl Flash {
     /// Erased flash of `count` sectors.
-    pub fn new(base: u32, count: u32, sector_size: u32) -> Self {
-        Self {
-            base,
-            sector_size,
-            bytes: vec![0xFF; (count * sector_size) as usize],
-            stuck: Vec::new(),
-            worn: Vec::new(),
-        }
+    pub fn new(start: u32, count: u32, sector_size: u32) -> Self {
+        Self::with_zones(vec![FlashZone { start, count, sector_size }])
+    }
+
+    /// Erased flash with sectors of several sizes: at least one zone, in rising order.
+    pub fn with_zones(zones: Vec<FlashZone>) -> Self {
+        let len = zones.last().map_or(0, |zone| zone.end()) - zones.first().map_or(0, |zone| zone.start);
+        Self { zones, bytes: vec![0xFF; len as usize], stuck: Vec::new(), worn: Vec::new() }
     }
 
     /// First address.
     pub fn base(&self) -> u32 {
-        self.base
+        self.zones.first().map_or(0, |zone| zone.start)
     }
 
-    /// Number of sectors.
-    pub fn sectors(&self) -> u32 {
-        self.len() / self.sector_size
+    /// Its sectors, by size.
+    pub fn zones(&self) -> &[FlashZone] {
+        &self.zones
     }
 
-    /// Bytes in a sector.
+    /// Bytes in its first sector.
     pub fn sector_size(&self) -> u32 {
-        self.sector_size
+        self.zones.first().map_or(0, |zone| zone.sector_size)
     }
 
     /// Size in bytes.
@@ -96,9 +118,26 @@ impl Flash {
 
     /// The sector that contains an address, as a range of addresses.
     pub fn sector(&self, address: u32) -> Option<Range<u32>> {
-        self.range(address, 1)?;
-        let start = address - (address - self.base) % self.sector_size;
-        Some(start..start + self.sector_size)
+        let zone = self.zones.iter().find(|zone| zone.contains(address))?;
+        let start = address - (address - zone.start) % zone.sector_size;
+        Some(start..start + zone.sector_size)
+    }
+
+    /// The sectors that a range of addresses touches.
+    pub fn sectors_in(&self, addresses: Range<u32>) -> Vec<Range<u32>> {
+        let (mut at, mut found) = (addresses.start, Vec::new());
+        while at < addresses.end {
+            let next = self.zones.iter().map(|zone| zone.start).find(|start| *start > at);
+            match (self.sector(at), next) {
+                (Some(sector), _) => {
+                    at = sector.end;
+                    found.push(sector);
+                }
+                (None, Some(next)) => at = next,
+                (None, None) => break,
+            }
+        }
+        found
     }
 
     /// Erases a range of addresses; addresses outside the flash are ignored.
@@ -107,7 +146,8 @@ impl Flash {
             self.bytes[range].fill(0xFF);
         }
         for address in self.worn.iter().filter(|address| addresses.contains(address)) {
-            self.bytes[(address - self.base) as usize] = 0x7F;
+            let at = (address - self.base()) as usize;
+            self.bytes[at] = 0x7F;
         }
     }
 
@@ -132,9 +172,13 @@ impl Flash {
     }
 
     fn range(&self, address: u32, len: usize) -> Option<Range<usize>> {
-        let start = address.checked_sub(self.base)? as usize;
+        let start = address.checked_sub(self.base())? as usize;
         let end = start.checked_add(len).filter(|end| *end <= self.bytes.len())?;
-        Some(start..end)
+        let is_gap = |pair: &[FlashZone]| {
+            let (from, to) = ((pair[0].end() - self.base()) as usize, (pair[1].start - self.base()) as usize);
+            from < to && start < to && from < end
+        };
+        (!self.zones.windows(2).any(is_gap)).then_some(start..end)
     }
 }
 
@@ -151,6 +195,21 @@ mod tests {
         flash.erase(flash.sector(0x10F).unwrap());
         assert_eq!(flash.read(0x10F, 2).unwrap(), [0xFF, 0x55]);
         assert!(flash.read(0x11F, 2).is_none() && flash.read(0xFF, 1).is_none());
+    }
+
+    #[test]
+    fn sectors_of_several_sizes_have_a_gap_between_them() {
+        let zone = |start, count, sector_size| FlashZone { start, count, sector_size };
+        let mut flash = Flash::with_zones(vec![zone(0x100, 2, 16), zone(0x120, 1, 32), zone(0x180, 2, 64)]);
+        assert_eq!((flash.base(), flash.len()), (0x100, 0x100));
+        assert_eq!((flash.sector(0x11F), flash.sector(0x12F)), (Some(0x110..0x120), Some(0x120..0x140)));
+        assert_eq!(flash.sectors_in(0x118..0x181), [0x110..0x120, 0x120..0x140, 0x180..0x1C0]);
+        assert_eq!(flash.sector(0x150), None);
+        // Bytes in the gap are neither read nor written.
+        assert!(flash.read(0x13F, 2).is_none() && flash.read(0x17F, 2).is_none() && flash.read(0x11F, 2).is_some());
+        flash.program(0x13F, &[0, 0]);
+        flash.program(0x180, &[0]);
+        assert_eq!((flash.read(0x13F, 1), flash.read(0x180, 1)), (Some(&[0xFF][..]), Some(&[0][..])));
     }
 
     #[test]

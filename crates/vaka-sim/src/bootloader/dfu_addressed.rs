@@ -8,7 +8,7 @@ use std::ops::Range;
 use std::time::Duration;
 
 use super::dfu::{LEAVE_TIME, Poll, Quirks, state, status, status_reply};
-use crate::flash::Flash;
+use crate::flash::{Flash, FlashZone};
 use crate::usb::{Answer, Setup};
 
 /// The operation that a download requested.
@@ -91,9 +91,22 @@ impl DfuAddressed {
 
     /// The layout text of a flash that can be read, erased and written.
     pub fn layout(name: &str, flash: &Flash) -> String {
-        let size = flash.sector_size();
-        let (size, unit) = if size.is_multiple_of(1024) { (size / 1024, 'K') } else { (size, 'B') };
-        format!("@{name} /0x{:08X}/{:02}*{size:03}{unit}g", flash.base(), flash.sectors())
+        let sectors = |zone: &FlashZone| {
+            let size = zone.sector_size;
+            let (size, unit) = if size.is_multiple_of(1024) { (size / 1024, 'K') } else { (size, 'B') };
+            format!("{:02}*{size:03}{unit}g", zone.count)
+        };
+        let mut text = format!("@{name} ");
+        let mut end = None;
+        for zone in flash.zones() {
+            match end {
+                Some(end) if end == zone.start => text += ",",
+                _ => text += &format!("/0x{:08X}/", zone.start),
+            }
+            text += &sectors(zone);
+            end = Some(zone.end());
+        }
+        text
     }
 
     /// Advances time. `Some` once the unit leaves boot mode.

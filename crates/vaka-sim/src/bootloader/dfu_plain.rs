@@ -8,7 +8,9 @@
 //! later block of a sector differs, the earlier content of that sector is programmed again from a
 //! buffer.
 
+use std::fmt;
 use std::ops::Range;
+use std::sync::Arc;
 use std::time::Duration;
 
 use super::dfu::{LEAVE_TIME, Poll, Quirks, Staging, state, status, status_reply};
@@ -33,6 +35,16 @@ impl Traits {
     /// bmAttributes; it can always be downloaded to.
     pub fn attributes(self) -> u8 {
         1 | u8::from(self.can_upload) << 1 | u8::from(self.tolerant) << 2 | u8::from(self.will_detach) << 3
+    }
+}
+
+/// Decides whether the memory contains a valid application.
+#[derive(Clone)]
+struct Soundness(Arc<dyn Fn(&Flash) -> bool + Send + Sync>);
+
+impl fmt::Debug for Soundness {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Soundness")
     }
 }
 
@@ -78,8 +90,7 @@ pub struct DfuPlain {
     /// Whether the staged image was accepted, and waits for a reset.
     is_accepted: bool,
     until: Duration,
-    /// Whether the memory contains a valid application.
-    is_sound: fn(&Flash) -> bool,
+    is_sound: Soundness,
 }
 
 impl DfuPlain {
@@ -90,7 +101,7 @@ impl DfuPlain {
         transfer_size: u16,
         traits: Traits,
         manner: Quirks,
-        is_sound: fn(&Flash) -> bool,
+        is_sound: impl Fn(&Flash) -> bool + Send + Sync + 'static,
     ) -> Self {
         let region = memories.first().cloned().unwrap_or_default();
         Self {
@@ -111,7 +122,7 @@ impl DfuPlain {
             staged: Vec::new(),
             is_accepted: false,
             until: Duration::ZERO,
-            is_sound,
+            is_sound: Soundness(Arc::new(is_sound)),
         }
     }
 
@@ -134,9 +145,9 @@ impl DfuPlain {
     /// written.
     fn accepts(&self, flash: &Flash) -> bool {
         if !self.staged.is_empty() {
-            return (self.is_sound)(&self.staged_flash(flash));
+            return (self.is_sound.0)(&self.staged_flash(flash));
         }
-        self.memories.first() != Some(&self.region) || (self.is_sound)(flash)
+        self.memories.first() != Some(&self.region) || (self.is_sound.0)(flash)
     }
 
     /// The functional descriptor.
@@ -193,7 +204,7 @@ impl DfuPlain {
             self.apply_staged(flash);
         }
         self.staged.clear();
-        if (self.is_sound)(flash) {
+        if (self.is_sound.0)(flash) {
             return true;
         }
         let cut = !matches!(self.state, state::IDLE | state::ERROR | state::WAIT_RESET);

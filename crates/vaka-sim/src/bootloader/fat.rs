@@ -2,6 +2,8 @@
 //!
 //! Source: *FAT: General Overview of On-Disk Format* 1.03.
 
+use std::borrow::Cow;
+
 use super::disk::{SECTOR, SECTOR_LEN};
 
 /// Sectors before the first FAT.
@@ -17,15 +19,15 @@ const DATE: u16 = (46 << 9) | (3 << 5) | 3;
 #[derive(Clone, Debug)]
 pub struct File {
     /// Short name, such as `INFO_UF2.TXT`.
-    pub name: &'static str,
+    pub name: Cow<'static, str>,
     /// Content.
     pub content: Vec<u8>,
 }
 
 impl File {
     /// A text file.
-    pub fn text(name: &'static str, text: &str) -> Self {
-        Self { name, content: text.as_bytes().to_vec() }
+    pub fn text(name: impl Into<Cow<'static, str>>, text: &str) -> Self {
+        Self { name: name.into(), content: text.as_bytes().to_vec() }
     }
 }
 
@@ -135,7 +137,7 @@ impl Volume {
         let mut start = 2;
         for file in files {
             let mut entry = [0; 32];
-            entry[..11].copy_from_slice(&short_name(file.name));
+            entry[..11].copy_from_slice(&short_name(&file.name));
             entry[11] = 0x20;
             entry[24..26].copy_from_slice(&DATE.to_le_bytes());
             let first = if file.content.is_empty() { 0 } else { start };

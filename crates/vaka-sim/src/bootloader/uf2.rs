@@ -87,9 +87,7 @@ impl Loader {
     fn program(&mut self, address: u32, payload: &[u8], flash: &mut Flash) -> Duration {
         let mut time = Duration::ZERO;
         let sectors: Vec<Range<u32>> = match self.manner.erases_all && self.erased.is_empty() {
-            true => {
-                self.region.clone().step_by(flash.sector_size() as usize).filter_map(|at| flash.sector(at)).collect()
-            }
+            true => flash.sectors_in(self.region.clone()),
             false => flash.sector(address).into_iter().collect(),
         };
         for sector in sectors {

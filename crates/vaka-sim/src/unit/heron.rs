@@ -160,13 +160,13 @@ impl Heron {
             files.push(File::text("RESULT.TXT", result));
         }
         if part == HeronPart::Display && self.firmware(part).is_some() {
-            files.push(File { name: part.file(), content: self.loaded() });
+            files.push(File { name: part.file().into(), content: self.loaded() });
         }
         let volume = self.volume(part);
         if self.manner.full {
             let used: usize = files.iter().map(|file| file.content.len().div_ceil(512) * 512).sum();
             let free = (volume.sectors - volume.data()) as usize * 512 - used;
-            files.push(File { name: "OLD.DAT", content: vec![0x5A; free] });
+            files.push(File { name: "OLD.DAT".into(), content: vec![0x5A; free] });
         }
         volume.bytes(&files)
     }

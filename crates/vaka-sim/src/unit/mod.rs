@@ -10,7 +10,7 @@ pub mod gannet;
 pub mod heron;
 pub mod linnet;
 pub mod petrel;
-mod power;
+pub mod power;
 pub mod skua;
 pub mod stick;
 pub mod tern;
@@ -46,10 +46,27 @@ pub enum UserAction {
     GoodCable,
     /// Wires a programmer to its unit.
     Wire(Wiring),
+    /// Carries out a manual step, by its name.
+    Do(String),
+    /// Undoes a manual step.
+    Undo(String),
+    /// Carries out a manual step wrongly.
+    Slip(String, Slip),
+}
+
+/// The effect of a manual step that went wrong.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Slip {
+    /// The application starts again.
+    Application,
+    /// Nothing is on the bus any more.
+    Nothing,
+    /// Another device is on the port.
+    Other,
 }
 
 /// Parses `hold SET`, `release SET`, `tap RESET`, `pull`, `plug`, `cable bad`, `cable good`, `wire right`,
-/// `wire crossed` or `wire off`.
+/// `wire crossed`, `wire off`, `do STEP`, `undo STEP`, or `slip STEP` with `application`, `nothing` or `other`.
 impl FromStr for UserAction {
     type Err = ParseError;
 
@@ -66,8 +83,13 @@ impl FromStr for UserAction {
             ["wire", "right"] => Ok(Self::Wire(Wiring::Right)),
             ["wire", "crossed"] => Ok(Self::Wire(Wiring::Crossed)),
             ["wire", "off"] => Ok(Self::Wire(Wiring::Off)),
+            ["do", step] => Ok(Self::Do(step.to_owned())),
+            ["undo", step] => Ok(Self::Undo(step.to_owned())),
+            ["slip", step, "application"] => Ok(Self::Slip(step.to_owned(), Slip::Application)),
+            ["slip", step, "nothing"] => Ok(Self::Slip(step.to_owned(), Slip::Nothing)),
+            ["slip", step, "other"] => Ok(Self::Slip(step.to_owned(), Slip::Other)),
             _ => Err(ParseError::new(format!(
-                "'{text}' is not an action; the actions are: hold BUTTON, release BUTTON, tap BUTTON, pull, plug, cable bad, cable good, wire right, wire crossed, wire off"
+                "'{text}' is not an action; the actions are: hold BUTTON, release BUTTON, tap BUTTON, pull, plug, cable bad, cable good, wire right, wire crossed, wire off, do STEP, undo STEP, slip STEP application, slip STEP nothing, slip STEP other"
             ))),
         }
     }
@@ -123,6 +145,11 @@ pub trait Unit: Send {
     /// transfer can bend.
     fn disk(&self) -> &[u8] {
         &[]
+    }
+
+    /// The names of its manual steps, for `do`, `undo` and `slip`.
+    fn manual_steps(&self) -> Vec<String> {
+        Vec::new()
     }
 
     /// The unit as a member of a CAN bus, if it is one.

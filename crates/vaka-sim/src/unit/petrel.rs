@@ -212,7 +212,7 @@ impl Petrel {
         ];
         if !self.manner.loader.shows_nothing {
             let content = uf2::present(FAMILY, &self.flash, APPLICATION_REGION);
-            self.files.push(File { name: "CURRENT.UF2", content });
+            self.files.push(File { name: "CURRENT.UF2".into(), content });
         }
     }
 }

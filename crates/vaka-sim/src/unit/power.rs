@@ -12,14 +12,14 @@ const START_TIME: Duration = Duration::from_millis(250);
 
 /// A number that no enumeration had before: a host counts over all of a bus, so two units
 /// never have the same one at one port. It fits the 16 bits that USB/IP has for it.
-pub(super) fn next_number() -> u32 {
+pub(crate) fn next_number() -> u32 {
     static LAST: AtomicU32 = AtomicU32::new(0);
     LAST.fetch_add(1, Ordering::Relaxed) % 0xFFFF + 1
 }
 
 /// Power and bus state of a unit with modes `M`.
 #[derive(Debug)]
-pub(super) struct Power<M> {
+pub struct Power<M> {
     state: State<M>,
     enumeration: u32,
     held: BTreeSet<String>,
@@ -37,7 +37,7 @@ enum State<M> {
 
 /// The effect of a user action.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum ActionEffect<'a> {
+pub enum ActionEffect<'a> {
     /// No immediate effect.
     Nothing,
     /// A button was tapped while the unit is powered and can run.
@@ -50,28 +50,28 @@ pub(super) enum ActionEffect<'a> {
 
 impl<M> Power<M> {
     /// A unit that is not plugged in.
-    pub(super) fn new() -> Self {
+    pub fn new() -> Self {
         Self { state: State::Unplugged, enumeration: 0, held: BTreeSet::new() }
     }
 
     /// Shows up on the bus.
-    pub(super) fn boot(&mut self, mode: M, descriptors: Descriptors) {
+    pub fn boot(&mut self, mode: M, descriptors: Descriptors) {
         self.enumeration = next_number();
         self.state = State::Up(mode, Box::new(descriptors));
     }
 
     /// Leaves the bus, to appear in a mode; without one it is bricked.
-    pub(super) fn start(&mut self, now: Duration, mode: Option<M>) {
+    pub fn start(&mut self, now: Duration, mode: Option<M>) {
         self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
     }
 
     /// Leaves the bus while powered.
-    pub(super) fn hang(&mut self) {
+    pub fn hang(&mut self) {
         self.state = State::Silent;
     }
 
     /// The mode in which it appears now, if it was starting.
-    pub(super) fn due(&mut self, now: Duration) -> Option<M> {
+    pub fn due(&mut self, now: Duration) -> Option<M> {
         if !matches!(self.state, State::Starting(until, _) if now >= until) {
             return None;
         }
@@ -82,7 +82,7 @@ impl<M> Power<M> {
     }
 
     /// The mode that it shows on the bus.
-    pub(super) fn mode(&mut self) -> Option<&mut M> {
+    pub fn mode(&mut self) -> Option<&mut M> {
         match &mut self.state {
             State::Up(mode, _) => Some(mode),
             _ => None,
@@ -90,7 +90,7 @@ impl<M> Power<M> {
     }
 
     /// The same, to look at.
-    pub(super) fn shown(&self) -> Option<&M> {
+    pub fn shown(&self) -> Option<&M> {
         match &self.state {
             State::Up(mode, _) => Some(mode),
             _ => None,
@@ -98,7 +98,7 @@ impl<M> Power<M> {
     }
 
     /// The descriptors, and the number of the enumeration.
-    pub(super) fn descriptors(&self) -> Option<(u32, &Descriptors)> {
+    pub fn descriptors(&self) -> Option<(u32, &Descriptors)> {
         match &self.state {
             State::Up(_, descriptors) => Some((self.enumeration, descriptors)),
             _ => None,
@@ -106,7 +106,7 @@ impl<M> Power<M> {
     }
 
     /// The true condition; `of` gives that of a mode.
-    pub(super) fn condition(&self, of: impl FnOnce(&M) -> Condition) -> Condition {
+    pub fn condition(&self, of: impl FnOnce(&M) -> Condition) -> Condition {
         match &self.state {
             State::Unplugged => Condition::Unplugged,
             State::Starting(..) => Condition::Starting,
@@ -117,17 +117,17 @@ impl<M> Power<M> {
     }
 
     /// Whether a button is held.
-    pub(super) fn holds(&self, button: &str) -> bool {
+    pub fn holds(&self, button: &str) -> bool {
         self.held.contains(button)
     }
 
     /// Releases all buttons.
-    pub(super) fn release_all(&mut self) {
+    pub fn release_all(&mut self) {
         self.held.clear();
     }
 
     /// Applies a user action.
-    pub(super) fn apply<'a>(&mut self, action: &'a UserAction) -> ActionEffect<'a> {
+    pub fn apply<'a>(&mut self, action: &'a UserAction) -> ActionEffect<'a> {
         let runs = matches!(self.state, State::Starting(..) | State::Up(..) | State::Silent);
         match action {
             UserAction::Hold(button) => {
@@ -146,17 +146,20 @@ impl<M> Power<M> {
             | UserAction::Plug
             | UserAction::BadCable
             | UserAction::GoodCable
-            | UserAction::Wire(_) => ActionEffect::Nothing,
+            | UserAction::Wire(_)
+            | UserAction::Do(_)
+            | UserAction::Undo(_)
+            | UserAction::Slip(..) => ActionEffect::Nothing,
         }
     }
 
     /// Whether it has power.
-    pub(super) fn is_on(&self) -> bool {
+    pub fn is_on(&self) -> bool {
         !matches!(self.state, State::Unplugged)
     }
 
     /// Removes the power.
-    pub(super) fn unplug(&mut self) {
+    pub fn unplug(&mut self) {
         self.state = State::Unplugged;
     }
 }

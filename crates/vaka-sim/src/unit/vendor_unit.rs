@@ -512,9 +512,15 @@ pub mod acm {
 
     use crate::usb::{Answer, Bulk, DescribedInterface, Setup};
 
-    /// The communication interface and its data interface.
+    /// The communication interface and its data interface, as the first two.
     pub fn interfaces(name: &str) -> Vec<DescribedInterface> {
-        let extra = vec![5, 0x24, 0, 0x10, 0x01, 4, 0x24, 0x02, 0x02, 5, 0x24, 0x06, 0, 1, 5, 0x24, 0x01, 0, 1];
+        interfaces_from(0, name)
+    }
+
+    /// The same with other interfaces before them.
+    pub fn interfaces_from(first: u8, name: &str) -> Vec<DescribedInterface> {
+        let (own, data) = (first, first + 1);
+        let extra = vec![5, 0x24, 0, 0x10, 0x01, 4, 0x24, 0x02, 0x02, 5, 0x24, 0x06, own, data, 5, 0x24, 0x01, 0, data];
         let control = DescribedInterface {
             class: [2, 2, 0],
             names: vec![name.to_owned()],
