@@ -43,6 +43,19 @@ impl IntForm {
         }
     }
 
+    /// The bytes of a number; `None` if it does not fit.
+    fn bytes(self, number: u64) -> Option<Vec<u8>> {
+        let width = usize::try_from(self.width()).ok()?;
+        let mut bytes = number.to_le_bytes().to_vec();
+        if bytes.split_off(width).iter().any(|byte| *byte != 0) {
+            return None;
+        }
+        if matches!(self, Self::U16be | Self::U24be | Self::U32be) {
+            bytes.reverse();
+        }
+        Some(bytes)
+    }
+
     /// The number in exactly [`width`](Self::width) bytes.
     pub fn parse(self, bytes: &[u8]) -> u64 {
         let fold = |number: u64, byte: &u8| number << 8 | u64::from(*byte);
@@ -140,6 +153,14 @@ impl LengthField {
         self.form.parse(bytes).checked_mul(self.unit)?.checked_add(self.plus)
     }
 
+    /// The image with its length stored in it; `None` if there is no room for it.
+    pub fn store(&self, image: &Image) -> Option<Image> {
+        let at = image.start().checked_add(self.offset)?;
+        image.bytes(Span::new(at, self.form.width())?)?;
+        let number = image.span().len().checked_sub(self.plus)?;
+        Some(image.patched(at, &self.form.bytes(number.checked_div(self.unit)?)?))
+    }
+
     /// Compares the length of an image with the length stored in it. Further bytes, such as
     /// padding or a stamp, are allowed.
     pub fn check(&self, image: &Image) -> Proof {
@@ -160,27 +181,10 @@ impl ChecksumField {
     /// Computes the checksum of an image and compares it with the stored one. `length` gives the
     /// end of the image, if the image states it.
     pub fn check(&self, image: &Image, length: Option<&LengthField>) -> Proof {
-        let found = image.span().len();
-        if found > MAX_IMAGE {
-            return Proof::Fails(format!("the image spans {found} bytes, too many for a checksum"));
-        }
-        let end = length.and_then(|length| length.wanted(image)).unwrap_or(found).min(found);
-        let place = match self.place {
-            ChecksumPlace::Offset(offset) => Some(offset),
-            ChecksumPlace::End => end.checked_sub(self.width),
+        let (place, stored, computed) = match self.both(image, length) {
+            Ok(both) => both,
+            Err(reason) => return Proof::Fails(reason),
         };
-        let Some(place) = place.filter(|place| place.saturating_add(self.width) <= found) else {
-            return Proof::Fails("it ends before its checksum: it is truncated".to_owned());
-        };
-        let mut whole = vec![ERASED; usize::try_from(found).unwrap_or_default()];
-        image.copy_to(image.start(), &mut whole);
-        let default_end = if self.place == ChecksumPlace::End { place } else { end };
-        let covered = self.covered(&whole, place, self.to.unwrap_or(default_end).min(found));
-        let bytes = |from: u64, len: u64| {
-            let from = usize::try_from(from).unwrap_or(usize::MAX);
-            whole.get(from..from.saturating_add(usize::try_from(len).unwrap_or(usize::MAX))).unwrap_or_default()
-        };
-        let (stored, computed) = (bytes(place, self.width).to_vec(), self.compute(&covered));
         if stored == computed {
             return Proof::Holds;
         }
@@ -190,6 +194,38 @@ impl ChecksumField {
             hex(&stored),
             hex(&computed)
         ))
+    }
+
+    /// The image with its checksum stored in it; `None` if there is no room for it. `length` gives the end
+    /// of the image, if the image states it.
+    pub fn store(&self, image: &Image, length: Option<&LengthField>) -> Option<Image> {
+        let (place, _, computed) = self.both(image, length).ok()?;
+        Some(image.patched(image.start().checked_add(place)?, &computed))
+    }
+
+    /// The offset of the checksum, the stored one and the computed one.
+    fn both(&self, image: &Image, length: Option<&LengthField>) -> Result<(u64, Vec<u8>, Vec<u8>), String> {
+        let found = image.span().len();
+        if found > MAX_IMAGE {
+            return Err(format!("the image spans {found} bytes, too many for a checksum"));
+        }
+        let end = length.and_then(|length| length.wanted(image)).unwrap_or(found).min(found);
+        let place = match self.place {
+            ChecksumPlace::Offset(offset) => Some(offset),
+            ChecksumPlace::End => end.checked_sub(self.width),
+        };
+        let Some(place) = place.filter(|place| place.saturating_add(self.width) <= found) else {
+            return Err("it ends before its checksum: it is truncated".to_owned());
+        };
+        let mut whole = vec![ERASED; usize::try_from(found).unwrap_or_default()];
+        image.copy_to(image.start(), &mut whole);
+        let default_end = if self.place == ChecksumPlace::End { place } else { end };
+        let covered = self.covered(&whole, place, self.to.unwrap_or(default_end).min(found));
+        let bytes = |from: u64, len: u64| {
+            let from = usize::try_from(from).unwrap_or(usize::MAX);
+            whole.get(from..from.saturating_add(usize::try_from(len).unwrap_or(usize::MAX))).unwrap_or_default()
+        };
+        Ok((place, bytes(place, self.width).to_vec(), self.compute(&covered)))
     }
 
     /// The covered bytes, with the field itself replaced as configured.
@@ -265,6 +301,12 @@ mod tests {
                 changed[at] ^= 0x10;
                 assert!(matches!(field.check(&image(&changed), None), Proof::Fails(_)), "{at} of {bytes:02X?}");
             }
+            let erased = match field.place {
+                ChecksumPlace::Offset(_) => [&[0xFF; 4], &bytes[4..]].concat(),
+                ChecksumPlace::End => [&bytes[..bytes.len() - field.width as usize], &[0xFF; 4]].concat(),
+            };
+            let erased = &erased[..bytes.len()];
+            assert_eq!(field.store(&image(erased), None).unwrap().segments()[0].data(), bytes);
         }
         // The field as zeros: the CRC of four zeros and "123456789", by Python's zlib.crc32.
         let zeros = ChecksumField { own: OwnBytes::Zero, ..field(ChecksumPlace::Offset(0), crc32(), 4) };
@@ -276,6 +318,8 @@ mod tests {
     #[test]
     fn a_length_finds_what_was_cut_or_added() {
         let length = LengthField { offset: 1, form: IntForm::U16be, unit: 2, plus: 1 };
+        assert_eq!(length.store(&image(b"A\xFF\xFFBCDE")).unwrap().segments()[0].data(), b"A\0\x03BCDE");
+        assert!(length.store(&image(b"A\xFF")).is_none());
         // 3 units of 2 bytes and one more: 7 bytes.
         for (bytes, holds) in [
             (&b"A\0\x03BCDE"[..], true),

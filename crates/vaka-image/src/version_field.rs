@@ -127,6 +127,41 @@ impl VersionField {
         Some(Version::parse(&numbers.join(".")))
     }
 
+    /// The bytes of a version with these numbers, the first of which counts most: as many as it has at most,
+    /// for a text without a length those of the text and a zero.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::version_field::VersionField;
+    ///
+    /// assert_eq!(VersionField::at(0x40).encode(&[1, 5, 0]), [0x50, 0x01]);
+    /// ```
+    pub fn encode(&self, numbers: &[u8]) -> Vec<u8> {
+        let number = |at: usize| u16::from(numbers.get(at).copied().unwrap_or(0));
+        let word = |number: u16| match self.form {
+            VersionForm::PackedBe | VersionForm::WordsBe => number.to_be_bytes(),
+            _ => number.to_le_bytes(),
+        };
+        let mut all: Vec<u16> = (0..self.count).map(number).collect();
+        if self.reversed {
+            all.reverse();
+        }
+        match self.form {
+            VersionForm::PackedLe | VersionForm::PackedBe => {
+                word(number(0) << 8 | (number(1) & 0xF) << 4 | number(2) & 0xF).to_vec()
+            }
+            VersionForm::Bytes => all.iter().map(|number| number.to_le_bytes()[0]).collect(),
+            VersionForm::WordsLe | VersionForm::WordsBe => all.into_iter().flat_map(word).collect(),
+            VersionForm::Text => {
+                let texts: Vec<String> = numbers.iter().map(u8::to_string).collect();
+                let mut bytes = texts.join(".").into_bytes();
+                bytes.push(0);
+                bytes.resize(self.length.unwrap_or(bytes.len()), 0);
+                bytes
+            }
+        }
+    }
+
     fn text(&self, bytes: &[u8]) -> Option<Version> {
         let most = &bytes[..bytes.len().min(self.width())];
         let end = most.iter().position(|byte| !byte.is_ascii_graphic()).unwrap_or(most.len());
@@ -167,6 +202,27 @@ mod tests {
             let field = VersionField { form, count, reversed, length, ..plain.clone() };
             let found = field.parse(bytes);
             assert_eq!(found.as_ref().map(Version::as_str), wanted, "{form:?} of {bytes:?}");
+        }
+    }
+
+    /// Packed decimal, bytes, words and text: by hand.
+    #[test]
+    fn versions_are_encoded_as_they_are_read() {
+        use VersionForm as F;
+        let cases: [(F, usize, bool, Option<usize>, &[u8]); 7] = [
+            (F::PackedLe, 3, false, None, &[0x23, 0x01]),
+            (F::PackedBe, 3, false, None, &[0x01, 0x23]),
+            (F::Bytes, 3, false, None, &[1, 2, 3]),
+            (F::Bytes, 4, true, None, &[0, 3, 2, 1]),
+            (F::WordsBe, 2, false, None, &[0, 1, 0, 2]),
+            (F::Text, 3, false, None, b"1.2.3\0"),
+            (F::Text, 3, false, Some(8), b"1.2.3\0\0\0"),
+        ];
+        for (form, count, reversed, length, bytes) in cases {
+            let field = VersionField { form, count, reversed, length, ..VersionField::at(0) };
+            assert_eq!(field.encode(&[1, 2, 3]), bytes, "{form:?}");
+            let short = if count == 2 { "1.2" } else { "1.2.3" };
+            assert_eq!(field.parse(bytes), Some(Version::parse(short)), "{form:?}");
         }
     }
 

@@ -137,6 +137,13 @@ impl Ids {
         self.0.iter().map(|pattern| pattern.usb())
     }
 
+    /// A USB id that matches: the first one, with 0 in place of each wildcard.
+    pub fn example(&self) -> Option<UsbId> {
+        let value = |pattern: &Pattern| if let Pattern::Usb { value, .. } = pattern { Some(*value) } else { None };
+        let of = |value: u32| Pattern::Usb { value, mask: u32::MAX }.usb();
+        self.0.iter().find_map(value).and_then(of)
+    }
+
     /// Whether all are USB ids.
     pub fn is_usb(&self) -> bool {
         self.0.iter().all(|pattern| matches!(pattern, Pattern::Usb { .. }))
