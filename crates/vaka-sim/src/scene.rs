@@ -2,6 +2,7 @@
 //!
 //! The format is specified in `docs/formats/scene.md`.
 
+use std::path::PathBuf;
 use std::time::Duration;
 
 use serde::Deserialize;
@@ -34,12 +35,48 @@ use crate::world::World;
 #[derive(Clone, Debug)]
 pub struct Scene {
     units: Vec<SceneUnit>,
+    sheet_units: Vec<SheetUnit>,
 }
 
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct RawScene {
+    #[serde(default)]
     unit: Vec<SceneUnit>,
+    #[serde(default)]
+    sheet_unit: Vec<SheetUnit>,
+}
+
+/// A unit that is made from a product sheet. This crate does not know sheets: the caller makes the unit.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SheetUnit {
+    /// The sheet's file, from the folder of the scene.
+    pub sheet: PathBuf,
+    /// The variant; without it the first one.
+    pub variant: Option<String>,
+    /// The firmware that it runs, from the folder of the scene; without it, made for the sheet's rules.
+    pub image: Option<PathBuf>,
+    /// Port on the simulated bus.
+    pub port: String,
+    /// Serial number.
+    pub serial: String,
+    /// How it is found.
+    #[serde(default)]
+    pub mode: StartMode,
+    #[serde(default)]
+    stuck_bits: Vec<RawStuckBit>,
+    #[serde(default)]
+    faults: Vec<RawFault>,
+    #[serde(default)]
+    actions: Vec<RawAction>,
+}
+
+impl SheetUnit {
+    /// Plugs the unit that was made for it into a world.
+    pub fn plug(&self, unit: Box<dyn Unit>, world: &mut World) {
+        plug(&self.port, unit, (&self.stuck_bits, &self.faults, &self.actions), world);
+    }
 }
 
 #[derive(Clone, Debug, Deserialize)]
@@ -216,15 +253,18 @@ enum Variant {
     T2,
 }
 
+/// How a unit is found.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-enum StartMode {
+pub enum StartMode {
+    /// Its application runs.
     #[default]
     Application,
+    /// In update mode.
     Update,
     /// Its firmware is damaged.
     Damaged,
-    /// Not attached, and never programmed.
+    /// Never programmed.
     Blank,
     /// Not attached.
     Unplugged,
@@ -285,14 +325,14 @@ impl Scene {
     /// [`SceneError`]: its author is to blame.
     pub fn parse(text: &str) -> Result<Self, SceneError> {
         let raw: RawScene = toml::from_str(text).map_err(|error| SceneError::Toml(error.to_string()))?;
-        for (index, unit) in raw.unit.iter().enumerate() {
-            let twice = raw.unit[..index].iter().any(|other| other.port == unit.port);
-            if twice || unit.port.is_empty() || unit.port.len() > 31 {
-                return Err(SceneError::Port(unit.port.clone()));
-            }
-            if let Some(bit) = unit.stuck_bits.iter().find(|bit| bit.bit > 7) {
-                return Err(SceneError::Value(format!("a byte has bits 0 to 7, not {}", bit.bit)));
-            }
+        let of_sheets = raw.sheet_unit.iter().map(|unit| &unit.port[..]);
+        check_ports(raw.unit.iter().map(|unit| &unit.port[..]).chain(of_sheets))?;
+        if raw.unit.is_empty() && raw.sheet_unit.is_empty() {
+            return Err(SceneError::Value("it has no [[unit]] and no [[sheet_unit]]".into()));
+        }
+        raw.sheet_unit.iter().try_for_each(|unit| check_common(&unit.stuck_bits, &unit.actions))?;
+        for unit in &raw.unit {
+            check_common(&unit.stuck_bits, &unit.actions)?;
             match (unit.product, unit.variant) {
                 (Product::Tern, Some(Variant::R1 | Variant::R2)) => {}
                 (Product::Tern, _) => return Err(SceneError::Value("a Tern requires a variant: r1 or r2".into())),
@@ -328,11 +368,13 @@ impl Scene {
             if unit.locked && unit.product != Product::Dunlin {
                 return Err(SceneError::Value("only the chip of a Dunlin can be locked".into()));
             }
-            for action in &unit.actions {
-                action.action.parse::<UserAction>().map_err(|error| SceneError::Value(error.into()))?;
-            }
         }
-        Ok(Self { units: raw.unit })
+        Ok(Self { units: raw.unit, sheet_units: raw.sheet_unit })
+    }
+
+    /// The units that are made from sheets; [`build`](Self::build) leaves them out.
+    pub fn sheet_units(&self) -> &[SheetUnit] {
+        &self.sheet_units
     }
 
     /// Port and description of each unit: `("1-1", "tern r1, serial number T1-00217, update mode")`.
@@ -352,6 +394,47 @@ impl Product {
     /// Whether it has a vendor bootloader.
     fn is_loaded(self) -> bool {
         matches!(self, Self::Dunlin | Self::Auk | Self::Avocet | Self::Fulmar | Self::Skua)
+    }
+}
+
+/// Checks the port of each unit; no two have the same.
+fn check_ports<'s>(ports: impl Iterator<Item = &'s str>) -> Result<(), SceneError> {
+    let mut known: Vec<&str> = Vec::new();
+    for port in ports {
+        if known.contains(&port) || port.is_empty() || port.len() > 31 {
+            return Err(SceneError::Port(port.to_owned()));
+        }
+        known.push(port);
+    }
+    Ok(())
+}
+
+fn check_common(bits: &[RawStuckBit], actions: &[RawAction]) -> Result<(), SceneError> {
+    if let Some(bit) = bits.iter().find(|bit| bit.bit > 7) {
+        return Err(SceneError::Value(format!("a byte has bits 0 to 7, not {}", bit.bit)));
+    }
+    for action in actions {
+        action.action.parse::<UserAction>().map_err(|error| SceneError::Value(error.into()))?;
+    }
+    Ok(())
+}
+
+/// Plugs in a unit with its stuck bits, faults and actions.
+fn plug(
+    port: &str,
+    mut unit: Box<dyn Unit>,
+    (bits, faults, actions): (&[RawStuckBit], &[RawFault], &[RawAction]),
+    world: &mut World,
+) {
+    for bit in bits {
+        unit.flash_mut().add_stuck_bit(StuckBit { address: bit.at, bit: bit.bit });
+    }
+    world.plug(port, unit, faults.iter().map(RawFault::fault).collect());
+    for action in actions {
+        // Checked when the scene was read.
+        if let Ok(does) = action.action.parse::<UserAction>() {
+            world.act_later(port, Duration::from_millis(action.after_ms), does);
+        }
     }
 }
 
@@ -470,19 +553,10 @@ impl SceneUnit {
 
     fn build(&self, world: &mut World) {
         let mut unit = self.unit();
-        for bit in &self.stuck_bits {
-            unit.flash_mut().add_stuck_bit(StuckBit { address: bit.at, bit: bit.bit });
-        }
         if let Some(pins) = unit.pins().filter(|_| self.locked) {
             pins.lock();
         }
-        world.plug(&self.port, unit, self.faults.iter().map(RawFault::fault).collect());
-        for action in &self.actions {
-            // Checked when the scene was read.
-            if let Ok(does) = action.action.parse::<UserAction>() {
-                world.act_later(&self.port, Duration::from_millis(action.after_ms), does);
-            }
-        }
+        plug(&self.port, unit, (&self.stuck_bits, &self.faults, &self.actions), world);
     }
 }
 

@@ -38,6 +38,7 @@ mod report;
 mod secrets;
 mod sheet_draft;
 mod signals;
+mod simulated;
 mod state_dir;
 mod trace;
 mod trace_replay;

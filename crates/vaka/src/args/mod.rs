@@ -15,7 +15,7 @@ pub use common::{Common, GivenSecret, OPTIONS, OutputFormat, add_general_options
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
 pub use release::{KeysCommand, Pack, StatementArgs};
-pub use system::{Demo, Diagnose, Help, Journal, SetupCommand, Simulate};
+pub use system::{Demo, Diagnose, Help, Journal, SetupCommand, Simulate, SimulatedMode};
 pub use unit::{Compare, Console, MemoryRange, Read, SettingsCommand, Survey};
 pub use update::{Line, Releases, Update, VerifyLevel};
 

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use clap::{Args as ClapArgs, Subcommand};
+use clap::{Args as ClapArgs, Subcommand, ValueEnum};
 use vaka_base::duration;
 
 #[derive(Debug, ClapArgs)]
@@ -86,14 +86,44 @@ pub struct Journal {
     pub attest: Option<PathBuf>,
 }
 
+/// State of a simulated unit at the start.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum SimulatedMode {
+    /// Its application runs
+    Application,
+    /// In the update mode of its first route
+    Update,
+    /// Its application is damaged
+    Damaged,
+    /// Its flash is empty
+    Blank,
+    /// Not attached
+    Unplugged,
+}
+
 #[derive(Debug, ClapArgs)]
 pub struct Simulate {
     /// Scene file: the units and their faults
     #[arg(long, value_name = "FILE")]
     pub scene: Option<PathBuf>,
     /// Replay a trace of --trace instead of a scene
-    #[arg(long, value_name = "FILE", conflicts_with = "scene")]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["scene", "sheet"])]
     pub replay: Option<PathBuf>,
+    /// Product sheet: simulate units of your own product
+    #[arg(long, value_name = "FILE", conflicts_with = "scene")]
+    pub sheet: Option<PathBuf>,
+    /// Variant of the product sheet; without it, one unit of each
+    #[arg(long, value_name = "ID", requires = "sheet")]
+    pub variant: Option<String>,
+    /// Units of each variant
+    #[arg(long, value_name = "N", requires = "sheet", default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub count: u16,
+    /// Firmware that the units run; without it, firmware is made for the rules of the sheet
+    #[arg(long, value_name = "FILE", requires = "variant")]
+    pub image: Option<PathBuf>,
+    /// State of the units at the start
+    #[arg(long, value_name = "MODE", requires = "sheet", default_value = "application")]
+    pub mode: SimulatedMode,
     /// Listen address; port 0 selects a free port
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:0")]
     pub listen: SocketAddr,

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use vaka_core::event::ExitCode;
 use vaka_sim::replay::Trace;
-use vaka_sim::scene::{self, Scene};
+use vaka_sim::scene::{self, Scene, StartMode};
 use vaka_sim::server::Server;
 use vaka_sim::unit::UserAction;
 use vaka_sim::world::lock;
@@ -16,20 +16,22 @@ use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
 
 use super::print_line;
-use crate::args::Simulate;
+use crate::args::{Simulate, SimulatedMode};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::input_file;
 use crate::signals;
+use crate::simulated;
 use vaka_messages::CommandError;
 
-const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | cable PORT bad | cable PORT good | wire PORT right | wire PORT crossed | wire PORT off | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
+const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | cable PORT bad | cable PORT good | wire PORT right | wire PORT crossed | wire PORT off | do PORT STEP | undo PORT STEP | slip PORT STEP application | slip PORT STEP nothing | slip PORT STEP other | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
 
 pub fn run(args: &Simulate) -> Outcome {
     let mut world = World::new(Arc::new(SystemClock));
-    let units = match &args.replay {
-        Some(path) => replay(path, &mut world)?,
-        None => scene(args, &mut world)?,
+    let units = match (&args.replay, &args.sheet) {
+        (Some(path), _) => replay(path, &mut world)?,
+        (None, Some(path)) => of_sheet(path, args, &mut world)?,
+        (None, None) => scene(args, &mut world)?,
     };
     let world = world.shared();
     let server = Server::start(world.clone(), args.listen)
@@ -63,7 +65,37 @@ fn scene(args: &Simulate, world: &mut World) -> Result<Vec<String>, CliError> {
         CommandError::Scene { name, reason: error.to_string() }
     })?;
     scene.build(world);
-    Ok(scene.units().map(|(port, unit)| format!("{port}  {unit}")).collect())
+    let mut lines: Vec<String> = scene.units().map(|(port, unit)| format!("{port}  {unit}")).collect();
+    let folder = args.scene.as_deref().and_then(Path::parent).unwrap_or(Path::new(""));
+    for unit in scene.sheet_units() {
+        lines.extend(simulated::plug(unit, folder, world)?);
+    }
+    Ok(lines)
+}
+
+/// Plugs in units of a maintainer's own product; returns lines about each.
+fn of_sheet(path: &Path, args: &Simulate, world: &mut World) -> Result<Vec<String>, CliError> {
+    let sheet = simulated::sheet(path)?;
+    let variants = match &args.variant {
+        Some(id) => vec![id.clone()],
+        None => sheet.variants.iter().map(|variant| variant.id.to_string()).collect(),
+    };
+    let mode = match args.mode {
+        SimulatedMode::Application => StartMode::Application,
+        SimulatedMode::Update => StartMode::Update,
+        SimulatedMode::Damaged => StartMode::Damaged,
+        SimulatedMode::Blank => StartMode::Blank,
+        SimulatedMode::Unplugged => StartMode::Unplugged,
+    };
+    let mut lines = Vec::new();
+    let all = variants.iter().flat_map(|variant| std::iter::repeat_n(variant, args.count.into()));
+    for (number, variant) in (1..).zip(all) {
+        let mut spec = scene::SheetUnit::default();
+        (spec.variant, spec.image) = (Some(variant.clone()), args.image.clone());
+        (spec.port, spec.serial, spec.mode) = (format!("1-{number}"), simulated::serial(number), mode);
+        lines.extend(simulated::plug_of(&sheet, path, &spec, Path::new(""), world)?);
+    }
+    Ok(lines)
 }
 
 /// Plugs in the units of a recorded run; returns a line about each.
@@ -109,6 +141,7 @@ fn command(world: &SharedWorld, line: &str) -> Result<bool, String> {
         }
         [verb, port, ref rest @ ..] => {
             let action = ([&[verb], rest].concat().join(" ")).parse::<UserAction>()?;
+            check_step(world, port, &action)?;
             if !lock(world).act(port, &action) {
                 return Err(no_port(port));
             }
@@ -117,6 +150,17 @@ fn command(world: &SharedWorld, line: &str) -> Result<bool, String> {
         _ => return Err(format!("'{line}' is not a command")),
     }
     Ok(false)
+}
+
+/// A step that an action names is one of the unit's.
+fn check_step(world: &SharedWorld, port: &str, action: &UserAction) -> Result<(), String> {
+    let (UserAction::Do(name) | UserAction::Undo(name) | UserAction::Slip(name, _)) = action else { return Ok(()) };
+    let steps = lock(world).unit(port).ok_or_else(|| no_port(port))?.manual_steps();
+    match steps.contains(name) {
+        true => Ok(()),
+        false if steps.is_empty() => Err(format!("the unit at {port} has no manual steps by name")),
+        false => Err(format!("the unit at {port} has no step '{name}'; its steps are: {}", steps.join(", "))),
+    }
 }
 
 fn no_port(port: &str) -> String {

@@ -1,0 +1,307 @@
+//! What a sheet states of one unit: flash, modes, firmware, manual steps.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use vaka_base::version::{ReleaseNumber, Version};
+use vaka_core::sheet::{
+    BOOTLOADER, DescriptorPattern, EntryStep, ImageRules, Route, RouteKind, Sheet, Signal, Stage, UpdateMedium,
+    Variant, VersionSource,
+};
+use vaka_image::Image;
+use vaka_image::address::Span;
+use vaka_sim::flash::{Flash, FlashZone};
+use vaka_sim::unit::firmware::filler_bytes;
+
+use crate::firmware::{self, Content};
+use crate::procedures::{NamedStep, Procedures};
+
+/// Largest flash from the first byte to the last. Chosen by us: more than a microcontroller has.
+const MAX_FLASH: u64 = 64 << 20;
+
+/// A part of a sheet that the simulation leaves out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unsupported {
+    /// The part.
+    pub part: String,
+    /// Why it is left out, or what the unit does instead.
+    pub reason: String,
+}
+
+/// Why a sheet makes no unit.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum DesignError {
+    /// The sheet has no such variant.
+    NoVariant(String),
+    /// The flash spans too many bytes.
+    Flash(u64),
+    /// No route can be simulated; the reasons.
+    NoRoute(Vec<Unsupported>),
+    /// The application has no USB ids.
+    NoApplication,
+}
+
+/// One route of a unit.
+#[derive(Clone, Debug)]
+pub(crate) struct DesignRoute {
+    pub(crate) route: Route,
+    /// Index of the variant, of several with a part each.
+    pub(crate) part: usize,
+    /// Index of the stage, if the route is not one of ordinary updates.
+    pub(crate) stage: Option<usize>,
+}
+
+/// A unit as its sheet states it.
+#[derive(Clone, Debug)]
+pub struct Design {
+    pub(crate) sheet: Arc<Sheet>,
+    /// The variant, or one of each part.
+    pub(crate) parts: Vec<Variant>,
+    pub(crate) routes: Vec<DesignRoute>,
+    /// The parts of the sheet that the simulation leaves out.
+    pub left_out: Vec<Unsupported>,
+}
+
+impl Design {
+    /// A unit of a variant; of other parts it has the first variant.
+    ///
+    /// # Errors
+    /// [`DesignError`].
+    pub fn new(sheet: Arc<Sheet>, variant: &str) -> Result<Self, DesignError> {
+        let own = sheet.variant(variant).ok_or_else(|| DesignError::NoVariant(variant.to_owned()))?;
+        let mut parts = vec![own.clone()];
+        for other in &sheet.variants {
+            if other.part.is_some() && !parts.iter().any(|known| known.part == other.part) {
+                parts.push(other.clone());
+            }
+        }
+        let mut design = Self { sheet, parts, routes: Vec::new(), left_out: Vec::new() };
+        design.check_flash()?;
+        design.collect_routes();
+        design.check_variants();
+        if design.routes.is_empty() {
+            return Err(DesignError::NoRoute(design.left_out));
+        }
+        if design.application_ids().is_none() {
+            return Err(DesignError::NoApplication);
+        }
+        Ok(design)
+    }
+
+    /// The name of the variant.
+    pub fn name(&self) -> &str {
+        &self.parts[0].name
+    }
+
+    /// Its manual steps, each name once.
+    pub fn steps(&self) -> Vec<NamedStep> {
+        self.procedures().steps().into_iter().cloned().collect()
+    }
+
+    pub(crate) fn procedures(&self) -> Procedures {
+        Procedures::new(self.routes.iter().map(|route| &route.route))
+    }
+
+    fn check_flash(&self) -> Result<(), DesignError> {
+        let spans = self.parts.iter().flat_map(|part| part.flash.zones()).map(|zone| zone.span());
+        let (start, end) =
+            spans.fold((u64::MAX, 0), |(start, end), span| (start.min(span.start().get()), end.max(span.end().get())));
+        let len = end.saturating_sub(start);
+        if len > MAX_FLASH { Err(DesignError::Flash(len)) } else { Ok(()) }
+    }
+
+    fn collect_routes(&mut self) {
+        for (part, variant) in self.parts.iter().enumerate() {
+            let own = variant.routes.iter().map(|route| (None, route));
+            let stages = self.sheet.stages.iter().enumerate();
+            let of_stages = stages.flat_map(|(index, stage)| {
+                let routes = stage.routes.get(&variant.id);
+                routes.into_iter().flatten().map(move |route| (Some(index), route))
+            });
+            for (stage, route) in own.chain(of_stages) {
+                match unsupported(route) {
+                    Some(reason) => {
+                        let part = format!("route {} of {}", route.kind, variant.id);
+                        let new = Unsupported { part, reason };
+                        if !self.left_out.contains(&new) {
+                            self.left_out.push(new);
+                        }
+                    }
+                    None => self.routes.push(DesignRoute { route: route.clone(), part, stage }),
+                }
+            }
+        }
+    }
+
+    fn check_variants(&mut self) {
+        let mut add = |part: String, reason: &str| self.left_out.push(Unsupported { part, reason: reason.to_owned() });
+        for variant in &self.parts {
+            if variant.slots.is_some() {
+                add(format!("slots of {}", variant.id), "the unit always runs its first slot");
+            }
+            if variant.table.is_some() {
+                add(format!("table of {}", variant.id), "the unit's table is erased");
+            }
+            let rules = &variant.image;
+            let source = self.sheet.version_source(variant);
+            if *source != VersionSource::Nowhere && rules.version.is_none() && rules.stamp_offset.is_none() {
+                add(
+                    format!("version of {}", variant.id),
+                    "the sheet does not state where an image has its version, so only a stamp tells it to the unit",
+                );
+            }
+        }
+    }
+
+    /// Erased flash.
+    pub(crate) fn blank_flash(&self) -> Flash {
+        let zones = self.parts.iter().flat_map(|part| part.flash.zones());
+        let number = |address: u64| u32::try_from(address).unwrap_or(u32::MAX);
+        let zone = |zone: &vaka_core::memory::Zone| FlashZone {
+            start: number(zone.span().start().get()),
+            count: zone.count(),
+            sector_size: zone.sector_size(),
+        };
+        let mut zones: Vec<FlashZone> = zones.map(zone).collect();
+        zones.sort_by_key(|zone| zone.start);
+        zones.dedup();
+        Flash::with_zones(zones)
+    }
+
+    /// Flash as from the factory, with the unit's own number in it.
+    pub(crate) fn factory_flash(&self, serial: &str, given: Option<&Image>) -> Flash {
+        let mut flash = self.blank_flash();
+        for region in self.bootloader_spans() {
+            flash.put(region.start, &filler_bytes(serial, region.len()));
+        }
+        for variant in &self.parts {
+            for rules in variant.images().filter(|rules| rules.is_required) {
+                if let Some(image) = firmware::factory(variant, rules, serial) {
+                    put(&mut flash, &image);
+                }
+            }
+        }
+        if let Some(image) = given {
+            put(&mut flash, image);
+        }
+        flash
+    }
+
+    /// The ranges of the unit's own bootloaders.
+    pub(crate) fn bootloader_spans(&self) -> Vec<Range<u32>> {
+        let regions = self.parts.iter().flat_map(|part| &part.regions);
+        regions.filter(|region| region.name == BOOTLOADER).filter_map(|region| range(region.span)).collect()
+    }
+
+    /// The firmware of a part.
+    pub(crate) fn firmware(&self, part: usize, flash: &Flash) -> Content {
+        let variant = &self.parts[part];
+        let others = self.others(variant).map(|other| &other.image);
+        let main = firmware::inspect(flash, variant, &variant.image, others);
+        let further = variant.further.iter().filter(|rules| rules.is_required);
+        let is_whole = |rules: &ImageRules| {
+            matches!(firmware::inspect(flash, variant, rules, std::iter::empty()), Content::Sound(_))
+        };
+        match main {
+            Content::Sound(_) if !further.into_iter().all(is_whole) => Content::Damaged,
+            main => main,
+        }
+    }
+
+    fn others<'d>(&'d self, variant: &'d Variant) -> impl Iterator<Item = &'d Variant> {
+        self.sheet.variants.iter().filter(|other| other.id != variant.id)
+    }
+
+    /// The stage whose images are in flash, of those that replace a bootloader.
+    pub(crate) fn installed_stage(&self, flash: &Flash) -> Option<&Stage> {
+        let variant = &self.parts[0];
+        let others = |stage: &'_ Stage| {
+            let others = self.others(variant).filter_map(|other| stage.images.get(&other.id)?.first());
+            others.cloned().collect::<Vec<_>>()
+        };
+        let is_installed = |stage: &&Stage| {
+            let Some(images) = stage.images.get(&variant.id) else { return false };
+            let mut required = images.iter().filter(|rules| rules.is_required);
+            let others = others(stage);
+            required.all(|rules| matches!(firmware::inspect(flash, variant, rules, others.iter()), Content::Sound(_)))
+        };
+        self.sheet.stages.iter().filter(|stage| stage.replaces_bootloader).find(is_installed)
+    }
+
+    /// The version of a part's firmware, if it is sound.
+    pub(crate) fn version(&self, part: usize, flash: &Flash) -> Option<Version> {
+        match self.firmware(part, flash) {
+            Content::Sound(version) => version,
+            _ => None,
+        }
+    }
+
+    /// The ids while the application runs.
+    pub(crate) fn application_ids(&self) -> Option<(u16, u16)> {
+        let variant = &self.parts[0];
+        let own = variant.shows.id.as_ref().or(self.sheet.application.id.as_ref());
+        own?.example().map(|id| (id.vendor, id.product))
+    }
+
+    /// Required descriptors of the application.
+    pub(crate) fn application_signs(&self) -> DescriptorPattern {
+        self.sheet.application.signs.with(&self.parts[0].shows.signs)
+    }
+
+    /// The route whose disk the application itself shows.
+    pub(crate) fn route_in_application(&self) -> Option<usize> {
+        let ids = self.parts[0].shows.id.as_ref().or(self.sheet.application.id.as_ref())?;
+        let is_own = |route: &DesignRoute| route.route.id.overlap(ids) && route.route.kind.volume().is_some();
+        self.routes.iter().position(is_own)
+    }
+
+    /// The routes that the application enters on a signal of a kind.
+    pub(crate) fn signalled(&self, is_kind: impl Fn(&Signal) -> bool) -> Vec<usize> {
+        let has = |route: &DesignRoute| {
+            route.route.entry.iter().any(|step| matches!(step, EntryStep::Signal(signal) if is_kind(signal)))
+        };
+        (0..self.routes.len()).filter(|index| has(&self.routes[*index])).collect()
+    }
+
+    /// The region that a route writes first: that of the image, if it is one of them.
+    pub(crate) fn written_region(&self, route: usize) -> Range<u32> {
+        let DesignRoute { route, part, .. } = &self.routes[route];
+        let image = &self.parts[*part].image.region;
+        let region = route.writes.iter().find(|region| region.name == image.name).or(route.writes.first());
+        region.and_then(|region| range(region.span)).unwrap_or(0..0)
+    }
+}
+
+/// Why a route cannot be simulated.
+fn unsupported(route: &Route) -> Option<String> {
+    match &route.kind {
+        RouteKind::Dialect(dialect) if dialect.programmer.is_some() => {
+            Some("programmers are not simulated from a sheet".to_owned())
+        }
+        RouteKind::Dialect(_) => Some("dialects are not simulated yet".to_owned()),
+        RouteKind::Volume(volume) => match &volume.takes {
+            UpdateMedium::Uf2 { .. } | UpdateMedium::File(_) => None,
+        },
+        RouteKind::Dfu { .. } | RouteKind::PlainDfu { .. } => None,
+    }
+}
+
+/// Puts the bytes of an image into flash.
+fn put(flash: &mut Flash, image: &Image) {
+    for part in image.segments() {
+        if let Some(at) = part.start().to_u32() {
+            flash.put(at, part.data());
+        }
+    }
+}
+
+/// Addresses as the flash counts them.
+pub(crate) fn range(span: Span) -> Option<Range<u32>> {
+    let end = u32::try_from(span.end().get()).ok()?;
+    Some(span.start().to_u32()?..end)
+}
+
+/// A version as a release number; 0 if it is not one.
+pub(crate) fn release(version: Option<&Version>) -> u16 {
+    version.and_then(|version| version.as_str().parse::<ReleaseNumber>().ok()).map_or(0, |release| release.0)
+}
