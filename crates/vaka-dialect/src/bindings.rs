@@ -88,6 +88,11 @@ impl Bindings {
         self.values.get_mut(usize::from(name.0)).and_then(|slot| std::mem::replace(slot, value))
     }
 
+    /// All values.
+    pub(crate) fn values(&self) -> &[Option<Value>] {
+        &self.values
+    }
+
     /// The value of a name.
     pub fn get(&self, name: Name) -> Option<&Value> {
         self.values.get(usize::from(name.0))?.as_ref()

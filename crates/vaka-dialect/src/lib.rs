@@ -30,6 +30,7 @@ mod settings;
 mod steps;
 mod taint;
 mod types;
+pub mod unit_side;
 mod value;
 
 pub use bindings::{Bindings, FrameMismatch, ReplyOutcome};
@@ -42,7 +43,7 @@ pub use frame::FieldView;
 pub use framing::{FrameScan, Framing};
 pub use model::{
     BuiltinNames, Checksum, Collection, Dialect, Exchange, FrameIds, FrameRoute, Geometry, Helper, Operation,
-    OperationName, Recipient, ReportedField, RequestForm, RequestPair, RetryBy,
+    OperationName, Recipient, ReportedField, RequestForm, RequestPair, RetryBy, Simulation,
 };
 pub use script::Script;
 pub use secret::{Secret, SecretForm};

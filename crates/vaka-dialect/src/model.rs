@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
+use std::time::Duration;
 
 use super::carrier::Carrier;
 use super::expression::{Expression, Node};
@@ -47,6 +48,8 @@ pub struct Dialect {
     pub(super) constants: Vec<Name>,
     /// The constants that a product sheet may set.
     pub(super) parameters: Vec<Name>,
+    /// What a simulated unit needs beyond the frames.
+    pub simulation: Simulation,
     /// The values that the user supplies.
     pub secrets: Vec<Secret>,
     /// The secrets, and every name that is computed from one.
@@ -383,6 +386,17 @@ pub struct Operation {
     pub collection: Option<Collection>,
 }
 
+/// What a simulated unit reports, and how long it works.
+#[derive(Clone, Debug, Default)]
+pub struct Simulation {
+    /// Values that its replies report.
+    pub values: Vec<(Name, Value)>,
+    /// Time to erase a KiB.
+    pub erase: Option<Duration>,
+    /// Time to program a KiB.
+    pub program: Option<Duration>,
+}
+
 /// How long a discovery collects replies, and the unique id in each.
 #[derive(Clone, Debug)]
 pub struct Collection {
@@ -495,6 +509,16 @@ impl Dialect {
     pub fn parameters(&self) -> impl Iterator<Item = (Name, &Value)> {
         let value = |name: &Name| Some((*name, self.start.get(usize::from(name.0))?.as_ref()?));
         self.parameters.iter().filter_map(value)
+    }
+
+    /// The interface that its requests to an interface go to.
+    pub(crate) fn carrier_interface(&self) -> u8 {
+        match &self.carrier {
+            Carrier::Control(control) => control.interface.unwrap_or(0),
+            Carrier::Hid(hid) => hid.interface.unwrap_or(0),
+            Carrier::Pipes(pipes) => pipes.interface.unwrap_or(0),
+            Carrier::Serial(_) | Carrier::Dfu(_) | Carrier::Can(_) | Carrier::Scsi(_) => 0,
+        }
     }
 
     /// The names that a reply to an exchange may set.

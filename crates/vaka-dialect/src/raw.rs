@@ -34,6 +34,8 @@ pub(super) struct RawDialect {
     #[serde(default)]
     pub(super) crc: Map<Spanned<RawCrc>>,
     #[serde(default)]
+    pub(super) simulate: RawSimulation,
+    #[serde(default)]
     pub(super) geometry: RawGeometry,
     #[serde(default)]
     pub(super) exchange: Map<Spanned<RawOperation>>,
@@ -56,6 +58,16 @@ pub(super) struct RawDialect {
     pub(super) enter: Option<Spanned<RawOperation>>,
     pub(super) recover: Option<Spanned<RawOperation>>,
     pub(super) confirm: Option<Spanned<RawOperation>>,
+}
+
+/// What a simulated unit reports and how long it works.
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawSimulation {
+    #[serde(default)]
+    pub(super) values: Map<Spanned<RawExpression>>,
+    pub(super) erase: Option<Spanned<String>>,
+    pub(super) program: Option<Spanned<String>>,
 }
 
 /// A question to the user: the words, or the words and the form of the answer.

@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-use vaka_core::sheet::Signal;
+use vaka_base::version::Version;
+use vaka_core::sheet::{Signal, VersionSource};
 use vaka_sim::bootloader::dfu::{self, Quirks, state};
 use vaka_sim::bootloader::disk::{self, Disk};
 use vaka_sim::flash::Flash;
@@ -11,6 +12,7 @@ use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 use crate::design::Design;
 use crate::dfu::TRANSFER_SIZE;
+use crate::dialect::{DialectMode, Engine, Role, SerialCarrier, VersionLine};
 use crate::disk::interface;
 use crate::mode::{Exit, Mode, plain_interface};
 
@@ -38,28 +40,75 @@ struct OwnDisk {
     ejected: Option<usize>,
 }
 
+/// What the application speaks beside USB's own classes.
+#[derive(Debug)]
+enum Talk {
+    /// A dialect, to enter update mode or to confirm that it works.
+    Dialect(Box<DialectMode>),
+    /// A serial port on which it prints its version.
+    Port(SerialCarrier),
+}
+
 /// An application.
 #[derive(Debug)]
 pub(crate) struct Application {
     interfaces: Vec<DescribedInterface>,
+    talk: Option<Talk>,
     detach: Option<Detach>,
     disk: Option<OwnDisk>,
 }
 
 impl Application {
     /// The application of a design; `files` is the volume of its disk, if it shows one.
-    pub(crate) fn new(design: &Design, files: Option<Vec<u8>>) -> Self {
-        let mut interfaces = vec![plain_interface("Data")];
+    pub(crate) fn new(design: &Design, version: Option<&Version>, files: Option<Vec<u8>>) -> Self {
+        let talk = Talk::new(design, version);
+        let mut interfaces = talk.as_ref().map(Talk::interfaces).unwrap_or_default();
+        interfaces.push(plain_interface("Data"));
         let detach = design.signalled(|signal| *signal == Signal::DfuDetach).first().map(|route| {
             interfaces.push(run_time_interface());
-            Detach { interface: 1, route: *route, until: None }
+            let interface = u8::try_from(interfaces.len() - 1).unwrap_or(u8::MAX);
+            Detach { interface, route: *route, until: None }
         });
         let ejected = design.signalled(|signal| *signal == Signal::Eject).first().copied();
         let disk = files.map(|bytes| {
             interfaces.push(interface());
             OwnDisk { disk: Disk::new(disk::Quirks::default()), stored: Stored::new(bytes), ejected }
         });
-        Self { interfaces, detach, disk }
+        Self { interfaces, talk, detach, disk }
+    }
+}
+
+impl Talk {
+    fn new(design: &Design, version: Option<&Version>) -> Option<Self> {
+        let line = match design.sheet.version_source(&design.parts[0]) {
+            VersionSource::Line { send, after, interface, .. } => {
+                let text = version.map_or("unknown".to_owned(), Version::to_string);
+                let line = VersionLine { send: send.clone(), line: format!("{after}{text}\r\n") };
+                Some((line, *interface))
+            }
+            _ => None,
+        };
+        let property = match design.sheet.version_source(&design.parts[0]) {
+            VersionSource::Told { name } => Some((name.clone(), version.cloned())),
+            _ => None,
+        };
+        let own = design.application_dialect().and_then(|(dialect, route)| {
+            let engine = Engine::new(&dialect, Role::Application { version: property }, &[]);
+            DialectMode::new(engine, route.map_or(Exit::Restart, Exit::Enter))
+        });
+        match (own, line) {
+            (Some(own), Some((line, _))) if own.has_port() => Some(Self::Dialect(own.with_version(Some(line)).into())),
+            (Some(own), _) => Some(Self::Dialect(own.into())),
+            (None, Some((line, interface))) => Some(Self::Port(SerialCarrier::new(interface).with_version(Some(line)))),
+            (None, None) => None,
+        }
+    }
+
+    fn interfaces(&self) -> Vec<DescribedInterface> {
+        match self {
+            Self::Dialect(mode) => mode.interfaces(),
+            Self::Port(port) => port.interfaces(),
+        }
     }
 }
 
@@ -95,28 +144,51 @@ impl Mode for Application {
         self.interfaces.clone()
     }
 
-    fn control(&mut self, now: Duration, _: &mut Flash, setup: Setup, _: &[u8]) -> Answer {
-        match (&mut self.detach, &mut self.disk) {
-            (Some(detach), _) if setup.index == u16::from(detach.interface) => detach.control(now, setup),
-            (_, Some(own)) => own.disk.control(Setup { index: 0, ..setup }),
+    fn control(&mut self, now: Duration, flash: &mut Flash, setup: Setup, data: &[u8]) -> Answer {
+        let is_class = setup.kind & 0x60 == 0x20;
+        match (&mut self.detach, &mut self.disk, &mut self.talk) {
+            (Some(detach), ..) if is_class && setup.index == u16::from(detach.interface) => detach.control(now, setup),
+            (_, Some(own), _) if matches!((setup.kind, setup.request), (0xA1, 0xFE) | (0x21, 0xFF)) => {
+                own.disk.control(Setup { index: 0, ..setup })
+            }
+            (.., Some(Talk::Dialect(mode))) => mode.control(now, flash, setup, data),
+            (.., Some(Talk::Port(port))) => port.control(now, setup, data).unwrap_or(Answer::Stall),
             _ => Answer::Stall,
         }
     }
 
-    fn pipe(&mut self, now: Duration, _: &mut Flash, transfer: Bulk<'_>) -> Answer {
-        match &mut self.disk {
-            Some(own) => own.disk.bulk(now, transfer, &mut own.stored),
-            None => Answer::Stall,
+    fn pipe(&mut self, now: Duration, flash: &mut Flash, transfer: Bulk<'_>) -> Answer {
+        match (&mut self.disk, &mut self.talk) {
+            (Some(own), _) if disk::ENDPOINTS.contains(&transfer.endpoint()) => {
+                own.disk.bulk(now, transfer, &mut own.stored)
+            }
+            (_, Some(Talk::Dialect(mode))) => mode.pipe(now, flash, transfer),
+            (_, Some(Talk::Port(port))) => port.pipe_plain(now, transfer),
+            _ => Answer::Stall,
+        }
+    }
+
+    fn standard(&mut self, setup: Setup) -> Option<Answer> {
+        match &mut self.talk {
+            Some(Talk::Dialect(mode)) => mode.standard(setup),
+            _ => None,
         }
     }
 
     fn clear_halt(&mut self, endpoint: u8) {
+        if let Some(Talk::Dialect(mode)) = &mut self.talk {
+            mode.clear_halt(endpoint);
+        }
+
         if let Some(own) = &mut self.disk {
             own.disk.clear_halt(endpoint);
         }
     }
 
-    fn bus_reset(&mut self, now: Duration, _: &mut Flash) -> Option<Exit> {
+    fn bus_reset(&mut self, now: Duration, flash: &mut Flash) -> Option<Exit> {
+        if let Some(Talk::Dialect(mode)) = &mut self.talk {
+            mode.bus_reset(now, flash);
+        }
         if let Some(own) = &mut self.disk {
             own.disk.bus_reset();
         }
@@ -125,7 +197,12 @@ impl Mode for Application {
         is_due.then_some(Exit::Enter(detach.route))
     }
 
-    fn advance(&mut self, _: Duration, _: &mut Flash) -> Option<Exit> {
+    fn advance(&mut self, now: Duration, flash: &mut Flash) -> Option<Exit> {
+        if let Some(Talk::Dialect(mode)) = &mut self.talk
+            && let Some(exit) = mode.advance(now, flash)
+        {
+            return Some(exit);
+        }
         let own = self.disk.as_ref()?;
         // Not before the host has the reply to its command.
         (own.stored.is_ejected && own.disk.is_idle()).then_some(Exit::Enter(own.ejected?))

@@ -8,11 +8,13 @@ use vaka_core::sheet::{
     BOOTLOADER, DescriptorPattern, EntryStep, ImageRules, Route, RouteKind, Sheet, Signal, Stage, UpdateMedium,
     Variant, VersionSource,
 };
+use vaka_dialect::{Carrier, Dialect};
 use vaka_image::Image;
 use vaka_image::address::Span;
 use vaka_sim::flash::{Flash, FlashZone};
 use vaka_sim::unit::firmware::filler_bytes;
 
+use crate::dialect::{Engine, Role};
 use crate::firmware::{self, Content};
 use crate::procedures::{NamedStep, Procedures};
 
@@ -134,7 +136,37 @@ impl Design {
     }
 
     fn check_variants(&mut self) {
-        let mut add = |part: String, reason: &str| self.left_out.push(Unsupported { part, reason: reason.to_owned() });
+        let open = |route: usize| {
+            let dialect = self.routes[route].route.kind.dialect()?;
+            let engine = Engine::new(&dialect.dialect, self.role(route), &dialect.tells);
+            Some((dialect.dialect.name.clone(), engine.open_names()))
+        };
+        let opens: Vec<(String, Vec<String>)> = (0..self.routes.len()).filter_map(open).collect();
+        let confirm = self.sheet.application.confirm.as_ref();
+        let spoken = self.application_dialect().map(|(dialect, _)| dialect.name.clone());
+        let is_left_out = confirm.is_some_and(|confirm| Some(&confirm.name) != spoken.as_ref());
+        let mut add = |part: String, reason: &str| {
+            let new = Unsupported { part, reason: reason.to_owned() };
+            if !self.left_out.contains(&new) {
+                self.left_out.push(new);
+            }
+        };
+        for (dialect, name) in
+            opens.into_iter().flat_map(|(dialect, names)| names.into_iter().map(move |name| (dialect.clone(), name)))
+        {
+            add(
+                format!("{name} of dialect {dialect}"),
+                &format!(
+                    "the unit reports 0, because the sheet does not state it; add {name} to `values` in [simulate] of the dialect"
+                ),
+            );
+        }
+        if is_left_out {
+            add(
+                "confirmation of the application".to_owned(),
+                "an application is simulated with one dialect, that of its entry",
+            );
+        }
         for variant in &self.parts {
             if variant.slots.is_some() {
                 add(format!("slots of {}", variant.id), "the unit always runs its first slot");
@@ -263,6 +295,30 @@ impl Design {
         (0..self.routes.len()).filter(|index| has(&self.routes[*index])).collect()
     }
 
+    /// The dialect of the running application: that of an entry, with its route, or the one in which it
+    /// confirms that it works. An application speaks one.
+    pub(crate) fn application_dialect(&self) -> Option<(Arc<Dialect>, Option<usize>)> {
+        let entered = self.signalled(|signal| matches!(signal, Signal::Dialect { .. }));
+        let of = |route: usize| {
+            self.routes[route].route.entry.iter().find_map(|step| match step {
+                EntryStep::Signal(Signal::Dialect { dialect }) => Some((dialect.clone(), Some(route))),
+                _ => None,
+            })
+        };
+        let confirm = || self.sheet.application.confirm.clone().map(|dialect| (dialect, None));
+        entered.into_iter().find_map(of).or_else(confirm)
+    }
+
+    /// What a unit does with the requests of a dialect route.
+    pub(crate) fn role(&self, route: usize) -> Role {
+        let own = &self.routes[route];
+        let first = self.written_region(route);
+        let others = own.route.writes.iter().filter_map(|region| range(region.span)).filter(|range| *range != first);
+        let writable = [first.clone()].into_iter().chain(others).collect();
+        let origin = self.parts[own.part].flash.extent().and_then(|span| span.start().to_u32()).unwrap_or(0);
+        Role::Update { writable, origin }
+    }
+
     /// The region that a route writes first: that of the image, if it is one of them.
     pub(crate) fn written_region(&self, route: usize) -> Range<u32> {
         let DesignRoute { route, part, .. } = &self.routes[route];
@@ -278,7 +334,10 @@ fn unsupported(route: &Route) -> Option<String> {
         RouteKind::Dialect(dialect) if dialect.programmer.is_some() => {
             Some("programmers are not simulated from a sheet".to_owned())
         }
-        RouteKind::Dialect(_) => Some("dialects are not simulated yet".to_owned()),
+        RouteKind::Dialect(dialect) if matches!(dialect.dialect.carrier, Carrier::Can(_)) => {
+            Some("nodes of a CAN bus are not simulated from a sheet".to_owned())
+        }
+        RouteKind::Dialect(_) => None,
         RouteKind::Volume(volume) => match &volume.takes {
             UpdateMedium::Uf2 { .. } | UpdateMedium::File(_) => None,
         },

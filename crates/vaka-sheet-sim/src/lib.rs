@@ -8,6 +8,7 @@
 mod application;
 mod design;
 mod dfu;
+mod dialect;
 mod disk;
 mod firmware;
 mod mode;

@@ -19,6 +19,7 @@ use vaka_sim::usb::{Answer, Bulk, Descriptors, Setup};
 use crate::application::Application;
 use crate::design::{Design, range, release};
 use crate::dfu::{Addressed, DfuMemory, Plain};
+use crate::dialect::{DialectMode, Engine};
 use crate::disk::{FileDisk, Uf2Disk, volume};
 use crate::firmware::Content;
 use crate::mode::{Exit, Mode, plain_interface};
@@ -123,9 +124,14 @@ impl SheetUnit {
         is_new
     }
 
-    /// The unit gets power, or restarts.
+    /// The unit gets power.
     fn power_on(&mut self, now: Duration) {
-        match self.first_mode(now) {
+        let first = self.first_mode(now);
+        self.begin_with(now, first);
+    }
+
+    fn begin_with(&mut self, now: Duration, start: Start) {
+        match start {
             Start::Mode(kind) => self.start(now, kind),
             Start::Silent => {
                 self.power.hang();
@@ -207,7 +213,7 @@ impl SheetUnit {
         }
         let has_eject = !self.design.signalled(|signal| *signal == vaka_core::sheet::Signal::Eject).is_empty();
         let bytes = (has_eject || !files.is_empty()).then(|| volume(None, 0).bytes(&files));
-        Box::new(Application::new(&self.design, bytes))
+        Box::new(Application::new(&self.design, self.design.version(0, &self.flash).as_ref(), bytes))
     }
 
     /// The text files with versions, and the result of the last installation.
@@ -255,7 +261,13 @@ impl SheetUnit {
                 }
                 UpdateMedium::File(target) => Box::new(FileDisk::new(volume, target, region, &self.disk_files(target))),
             },
-            RouteKind::Dialect(_) => Box::new(OtherDevice),
+            RouteKind::Dialect(dialect) => {
+                let engine = Engine::new(&dialect.dialect, self.design.role(index), &dialect.tells);
+                match DialectMode::new(engine, Exit::Restart) {
+                    Some(mode) => Box::new(mode),
+                    None => Box::new(OtherDevice),
+                }
+            }
         }
     }
 
@@ -338,7 +350,11 @@ impl SheetUnit {
         };
         match self.procedures.holds_update_mode() {
             true => self.start(now, ModeKind::Update(route, None)),
-            false => self.power_on(now),
+            // It was asked to leave, so it does not listen first.
+            false => match self.first_mode(now) {
+                Start::Mode(ModeKind::Update(_, Some(_))) => self.start(now, ModeKind::Application),
+                first => self.begin_with(now, first),
+            },
         }
     }
 

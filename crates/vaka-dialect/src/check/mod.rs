@@ -4,6 +4,7 @@
 mod carrier;
 mod flow_check;
 mod operation;
+mod simulation;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
@@ -14,7 +15,7 @@ use toml::Spanned;
 use super::expression::{Expression, NTH, Reader, is_reserved};
 use super::field::{Direction, Field, Meaning, Table, code};
 use super::lexer::{Parsed, Problem, Source, Token, TokenStream};
-use super::model::{BuiltinNames, Dialect, Envelope, Exchange, Geometry, Operation, OperationName};
+use super::model::{BuiltinNames, Dialect, Envelope, Exchange, Geometry, Operation, OperationName, Simulation};
 use super::raw::{RawDialect, RawExpression, RawFormed, RawOperation, RawQuestion};
 use super::secret::{Secret, SecretForm};
 use super::steps::{PIECE, PLACE, STEP_WORDS, Step, Time};
@@ -322,11 +323,13 @@ impl Checker<'_> {
             start,
             constants,
             parameters,
+            simulation: Simulation::default(),
             secrets,
             tainted: BTreeSet::new(),
             given,
             text: self.text.into(),
         };
+        dialect.simulation = simulation::check(self, &raw.simulate, &dialect);
         let warnings = self.follow(raw, &mut dialect);
         taint::mark(&mut dialect);
         self.secret_requests(&dialect);
