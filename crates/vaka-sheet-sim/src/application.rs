@@ -6,13 +6,14 @@ use vaka_base::version::Version;
 use vaka_core::sheet::{Signal, VersionSource};
 use vaka_sim::bootloader::dfu::{self, Quirks, state};
 use vaka_sim::bootloader::disk::{self, Disk};
+use vaka_sim::can::{CanFrame, Rates};
 use vaka_sim::flash::Flash;
 use vaka_sim::unit::stick::Stored;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 use crate::design::Design;
 use crate::dfu::TRANSFER_SIZE;
-use crate::dialect::{DialectMode, Engine, Role, SerialCarrier, VersionLine};
+use crate::dialect::{DialectMode, Engine, NodeCarrier, Role, SerialCarrier, VersionLine};
 use crate::disk::interface;
 use crate::mode::{Exit, Mode, plain_interface};
 
@@ -60,8 +61,8 @@ pub(crate) struct Application {
 
 impl Application {
     /// The application of a design; `files` is the volume of its disk, if it shows one.
-    pub(crate) fn new(design: &Design, version: Option<&Version>, files: Option<Vec<u8>>) -> Self {
-        let talk = Talk::new(design, version);
+    pub(crate) fn new(design: &Design, version: Option<&Version>, files: Option<Vec<u8>>, node: (u64, u8)) -> Self {
+        let talk = Talk::new(design, version, node);
         let mut interfaces = talk.as_ref().map(Talk::interfaces).unwrap_or_default();
         interfaces.push(plain_interface("Data"));
         let detach = design.signalled(|signal| *signal == Signal::DfuDetach).first().map(|route| {
@@ -79,7 +80,7 @@ impl Application {
 }
 
 impl Talk {
-    fn new(design: &Design, version: Option<&Version>) -> Option<Self> {
+    fn new(design: &Design, version: Option<&Version>, node: (u64, u8)) -> Option<Self> {
         let line = match design.sheet.version_source(&design.parts[0]) {
             VersionSource::Line { send, after, interface, .. } => {
                 let text = version.map_or("unknown".to_owned(), Version::to_string);
@@ -92,9 +93,9 @@ impl Talk {
             VersionSource::Told { name } => Some((name.clone(), version.cloned())),
             _ => None,
         };
-        let own = design.application_dialect().and_then(|(dialect, route)| {
-            let engine = Engine::new(&dialect, Role::Application { version: property }, &[]);
-            DialectMode::new(engine, route.map_or(Exit::Restart, Exit::Enter))
+        let own = design.application_dialect().map(|(dialect, route)| {
+            let engine = Engine::new(&dialect, Role::Application { version: property }, &[], node);
+            DialectMode::new(engine, route.map_or(Exit::Restart, Exit::Enter), node.1)
         });
         match (own, line) {
             (Some(own), Some((line, _))) if own.has_port() => Some(Self::Dialect(own.with_version(Some(line)).into())),
@@ -206,6 +207,24 @@ impl Mode for Application {
         let own = self.disk.as_ref()?;
         // Not before the host has the reply to its command.
         (own.stored.is_ejected && own.disk.is_idle()).then_some(Exit::Enter(own.ejected?))
+    }
+
+    fn rates(&self) -> Option<Rates> {
+        if let Some(Talk::Dialect(mode)) = &self.talk { mode.rates() } else { None }
+    }
+
+    fn next_frame(&self) -> Option<(Duration, CanFrame)> {
+        if let Some(Talk::Dialect(mode)) = &self.talk { mode.next_frame() } else { None }
+    }
+
+    fn node(&mut self) -> Option<&mut NodeCarrier> {
+        if let Some(Talk::Dialect(mode)) = &mut self.talk { mode.node() } else { None }
+    }
+
+    fn hear(&mut self, at: Duration, flash: &mut Flash, frame: &CanFrame) {
+        if let Some(Talk::Dialect(mode)) = &mut self.talk {
+            mode.hear(at, flash, frame);
+        }
     }
 
     fn disk(&self) -> &[u8] {

@@ -5,8 +5,7 @@ use std::sync::Arc;
 
 use vaka_base::version::{ReleaseNumber, Version};
 use vaka_core::sheet::{
-    BOOTLOADER, DescriptorPattern, EntryStep, ImageRules, Route, RouteKind, Sheet, Signal, Stage, UpdateMedium,
-    Variant, VersionSource,
+    BOOTLOADER, DescriptorPattern, EntryStep, ImageRules, Route, Sheet, Signal, Stage, Variant, VersionSource,
 };
 use vaka_dialect::{Carrier, Dialect};
 use vaka_image::Image;
@@ -37,9 +36,9 @@ pub enum DesignError {
     NoVariant(String),
     /// The flash spans too many bytes.
     Flash(u64),
-    /// No route can be simulated; the reasons.
-    NoRoute(Vec<Unsupported>),
-    /// The application has no USB ids.
+    /// The variant has no route.
+    NoRoute,
+    /// The application has no USB ids and is no node of a CAN bus.
     NoApplication,
 }
 
@@ -60,6 +59,8 @@ pub struct Design {
     /// The variant, or one of each part.
     pub(crate) parts: Vec<Variant>,
     pub(crate) routes: Vec<DesignRoute>,
+    /// The routes through a programmer.
+    programmers: Vec<DesignRoute>,
     /// The parts of the sheet that the simulation leaves out.
     pub left_out: Vec<Unsupported>,
 }
@@ -77,14 +78,16 @@ impl Design {
                 parts.push(other.clone());
             }
         }
-        let mut design = Self { sheet, parts, routes: Vec::new(), left_out: Vec::new() };
+        let mut design = Self { sheet, parts, routes: Vec::new(), programmers: Vec::new(), left_out: Vec::new() };
         design.check_flash()?;
         design.collect_routes();
         design.check_variants();
-        if design.routes.is_empty() {
-            return Err(DesignError::NoRoute(design.left_out));
+        if design.routes.is_empty() && design.programmers.is_empty() {
+            return Err(DesignError::NoRoute);
         }
-        if design.application_ids().is_none() {
+        let is_node =
+            design.application_dialect().is_some_and(|(dialect, _)| matches!(dialect.carrier, Carrier::Can(_)));
+        if design.application_ids().is_none() && !is_node {
             return Err(DesignError::NoApplication);
         }
         Ok(design)
@@ -93,6 +96,19 @@ impl Design {
     /// The name of the variant.
     pub fn name(&self) -> &str {
         &self.parts[0].name
+    }
+
+    /// Whether it is a node of a CAN bus in some mode.
+    pub fn is_node(&self) -> bool {
+        let is_can = |dialect: &Dialect| matches!(dialect.carrier, Carrier::Can(_));
+        let mut routes = self.routes.iter().filter_map(|route| route.route.kind.dialect());
+        routes.any(|route| is_can(&route.dialect)) || self.application_dialect().is_some_and(|(own, _)| is_can(&own))
+    }
+
+    /// The USB ids of an adapter that the product names, if its units are nodes.
+    pub fn adapter_ids(&self) -> Option<(u16, u16)> {
+        let ids = self.sheet.product.adapters.first()?.example()?;
+        Some((ids.vendor, ids.product))
     }
 
     /// Its manual steps, each name once.
@@ -121,16 +137,8 @@ impl Design {
                 routes.into_iter().flatten().map(move |route| (Some(index), route))
             });
             for (stage, route) in own.chain(of_stages) {
-                match unsupported(route) {
-                    Some(reason) => {
-                        let part = format!("route {} of {}", route.kind, variant.id);
-                        let new = Unsupported { part, reason };
-                        if !self.left_out.contains(&new) {
-                            self.left_out.push(new);
-                        }
-                    }
-                    None => self.routes.push(DesignRoute { route: route.clone(), part, stage }),
-                }
+                let list = if route.kind.programmer().is_some() { &mut self.programmers } else { &mut self.routes };
+                list.push(DesignRoute { route: route.clone(), part, stage });
             }
         }
     }
@@ -138,7 +146,7 @@ impl Design {
     fn check_variants(&mut self) {
         let open = |route: usize| {
             let dialect = self.routes[route].route.kind.dialect()?;
-            let engine = Engine::new(&dialect.dialect, self.role(route), &dialect.tells);
+            let engine = Engine::new(&dialect.dialect, self.role(route), &dialect.tells, (1, 1));
             Some((dialect.dialect.name.clone(), engine.open_names()))
         };
         let opens: Vec<(String, Vec<String>)> = (0..self.routes.len()).filter_map(open).collect();
@@ -309,6 +317,23 @@ impl Design {
         entered.into_iter().find_map(of).or_else(confirm)
     }
 
+    /// The first route through a programmer, and what the programmer may write.
+    pub(crate) fn programmer_route(&self) -> Option<(&Route, Role)> {
+        let first = self.programmers.first()?;
+        let name = &first.route.kind.programmer()?.name;
+        let same = |own: &&DesignRoute| own.route.kind.programmer().is_some_and(|other| other.name == *name);
+        let writes = self.programmers.iter().filter(same).flat_map(|own| &own.route.writes);
+        let writable = writes.filter_map(|region| range(region.span)).collect();
+        let origin = self.parts[first.part].flash.extent().and_then(|span| span.start().to_u32()).unwrap_or(0);
+        Some((&first.route, Role::Update { writable, origin }))
+    }
+
+    /// Whether a unit without its own bootloader can get one: through the chip's own boot mode, or through a
+    /// programmer.
+    pub(crate) fn can_get_bootloader(&self) -> bool {
+        !self.programmers.is_empty() || self.routes.iter().any(|route| route.stage.is_some())
+    }
+
     /// What a unit does with the requests of a dialect route.
     pub(crate) fn role(&self, route: usize) -> Role {
         let own = &self.routes[route];
@@ -325,23 +350,6 @@ impl Design {
         let image = &self.parts[*part].image.region;
         let region = route.writes.iter().find(|region| region.name == image.name).or(route.writes.first());
         region.and_then(|region| range(region.span)).unwrap_or(0..0)
-    }
-}
-
-/// Why a route cannot be simulated.
-fn unsupported(route: &Route) -> Option<String> {
-    match &route.kind {
-        RouteKind::Dialect(dialect) if dialect.programmer.is_some() => {
-            Some("programmers are not simulated from a sheet".to_owned())
-        }
-        RouteKind::Dialect(dialect) if matches!(dialect.dialect.carrier, Carrier::Can(_)) => {
-            Some("nodes of a CAN bus are not simulated from a sheet".to_owned())
-        }
-        RouteKind::Dialect(_) => None,
-        RouteKind::Volume(volume) => match &volume.takes {
-            UpdateMedium::Uf2 { .. } | UpdateMedium::File(_) => None,
-        },
-        RouteKind::Dfu { .. } | RouteKind::PlainDfu { .. } => None,
     }
 }
 

@@ -13,8 +13,10 @@ mod disk;
 mod firmware;
 mod mode;
 mod procedures;
+mod programmer;
 mod unit;
 
 pub use design::{Design, DesignError, Unsupported};
 pub use procedures::NamedStep;
-pub use unit::SheetUnit;
+pub use programmer::SheetProgrammer;
+pub use unit::{BUS, SheetUnit};

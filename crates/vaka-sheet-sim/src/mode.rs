@@ -3,8 +3,11 @@
 use std::fmt::Debug;
 use std::time::Duration;
 
+use vaka_sim::can::{CanFrame, Rates};
 use vaka_sim::flash::Flash;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
+
+use crate::dialect::NodeCarrier;
 
 /// How a mode ends by itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -70,6 +73,31 @@ pub(crate) trait Mode: Send + Debug {
     /// The content of its disk, if it has one.
     fn disk(&self) -> &[u8] {
         &[]
+    }
+
+    /// Whether the unit is a node of a CAN bus, and shows nothing on USB.
+    fn is_node(&self) -> bool {
+        self.rates().is_some()
+    }
+
+    /// The bit rates of the node, if it is one.
+    fn rates(&self) -> Option<Rates> {
+        None
+    }
+
+    /// The node, if it is one.
+    fn node(&mut self) -> Option<&mut NodeCarrier> {
+        None
+    }
+
+    /// The frame that the node sends next, and when it is ready.
+    fn next_frame(&self) -> Option<(Duration, CanFrame)> {
+        None
+    }
+
+    /// A frame of another node.
+    fn hear(&mut self, at: Duration, flash: &mut Flash, frame: &CanFrame) {
+        let _ = (at, flash, frame);
     }
 
     /// Whether the host has asked for something: then a bootloader that listens for a time stays.

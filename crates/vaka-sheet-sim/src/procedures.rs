@@ -161,6 +161,11 @@ impl Procedures {
         }
     }
 
+    /// Whether every step that can be undone is.
+    pub(crate) fn is_undone(&self) -> bool {
+        !self.steps().iter().any(|named| named.step.undo.is_some() && self.done.contains(&named.name))
+    }
+
     /// Forgets how far the user is. Steps that are done stay done.
     pub(crate) fn restart(&mut self) {
         self.all.iter_mut().for_each(|procedure| procedure.next = 0);

@@ -10,7 +10,9 @@ use vaka_core::sheet::{
 };
 use vaka_image::Image;
 use vaka_sim::bootloader::fat::File;
+use vaka_sim::can::{CanFrame, CanMember, Fate, Rates};
 use vaka_sim::flash::Flash;
+use vaka_sim::pins::Pins;
 use vaka_sim::scene::StartMode;
 use vaka_sim::unit::power::{ActionEffect, Power};
 use vaka_sim::unit::{Condition, Slip, Unit, UserAction};
@@ -75,6 +77,13 @@ impl SheetUnit {
         unit.remember_bootloaders();
         unit.begin(mode);
         unit
+    }
+
+    /// Its unique id and its number as a node: from the digits of its serial number.
+    fn node(&self) -> (u64, u8) {
+        let digits: String = self.serial.chars().filter(char::is_ascii_digit).collect();
+        let number = digits.parse::<u64>().unwrap_or(1);
+        (NODE_BASE + number, u8::try_from(number % 63 + 1).unwrap_or(1))
     }
 
     /// Its serial number while the application runs.
@@ -145,9 +154,7 @@ impl SheetUnit {
     fn first_mode(&mut self, now: Duration) -> Start {
         let has_bootloader = self.has_bootloader();
         if !has_bootloader {
-            // The chip's own boot mode writes bootloaders, and needs none.
-            let writes_one = |route: &crate::design::DesignRoute| route.stage.is_some();
-            return if self.design.routes.iter().any(writes_one) { Start::Silent } else { Start::Bricked };
+            return if self.design.can_get_bootloader() { Start::Silent } else { Start::Bricked };
         }
         let listens = self.design.routes.iter().position(|route| route.route.listens.is_some());
         let window = listens.and_then(|route| Some((route, now + self.design.routes[route].route.listens?)));
@@ -213,7 +220,8 @@ impl SheetUnit {
         }
         let has_eject = !self.design.signalled(|signal| *signal == vaka_core::sheet::Signal::Eject).is_empty();
         let bytes = (has_eject || !files.is_empty()).then(|| volume(None, 0).bytes(&files));
-        Box::new(Application::new(&self.design, self.design.version(0, &self.flash).as_ref(), bytes))
+        let version = self.design.version(0, &self.flash);
+        Box::new(Application::new(&self.design, version.as_ref(), bytes, self.node()))
     }
 
     /// The text files with versions, and the result of the last installation.
@@ -262,11 +270,9 @@ impl SheetUnit {
                 UpdateMedium::File(target) => Box::new(FileDisk::new(volume, target, region, &self.disk_files(target))),
             },
             RouteKind::Dialect(dialect) => {
-                let engine = Engine::new(&dialect.dialect, self.design.role(index), &dialect.tells);
-                match DialectMode::new(engine, Exit::Restart) {
-                    Some(mode) => Box::new(mode),
-                    None => Box::new(OtherDevice),
-                }
+                let (role, node) = (self.design.role(index), self.node());
+                let engine = Engine::new(&dialect.dialect, role, &dialect.tells, node);
+                Box::new(DialectMode::new(engine, Exit::Restart, node.1))
             }
         }
     }
@@ -394,6 +400,12 @@ impl SheetUnit {
     }
 }
 
+/// Unique ids of nodes begin here. Chosen by us.
+const NODE_BASE: u64 = 0x51A0_0000;
+
+/// The name of the bus that nodes made from sheets share with their adapter.
+pub const BUS: &str = "sheet";
+
 /// How a unit starts.
 enum Start {
     Mode(ModeKind),
@@ -440,6 +452,64 @@ fn example(form: &SerialPattern, own: &str) -> String {
     form.chars().map(|c| one(c, &mut digits)).collect()
 }
 
+impl Pins for SheetUnit {
+    fn signature(&self) -> u32 {
+        0
+    }
+
+    fn is_locked(&self) -> bool {
+        false
+    }
+
+    fn lock(&mut self) {}
+
+    fn wipe(&mut self) {
+        self.flash = self.design.blank_flash();
+    }
+
+    fn hold(&mut self) {
+        if self.power.is_on() {
+            self.power.hang();
+        }
+    }
+
+    fn release(&mut self, now: Duration) {
+        if self.power.is_on() {
+            self.power_on(now);
+        }
+    }
+
+    fn flash(&mut self) -> &mut Flash {
+        &mut self.flash
+    }
+}
+
+impl CanMember for SheetUnit {
+    fn bus(&self) -> &str {
+        BUS
+    }
+
+    fn rates(&self) -> Option<Rates> {
+        self.power.shown()?.1.rates()
+    }
+
+    fn next(&self) -> Option<(Duration, CanFrame)> {
+        self.power.shown()?.1.next_frame()
+    }
+
+    fn sent(&mut self, _: Duration, fate: Fate) {
+        if let Some(node) = self.power.mode().and_then(|(_, mode)| mode.node()) {
+            node.sent(fate);
+        }
+    }
+
+    fn receive(&mut self, at: Duration, frame: &CanFrame) {
+        if let Some((_, mode)) = self.power.mode() {
+            mode.hear(at, &mut self.flash, frame);
+        }
+    }
+}
+
 impl Unit for SheetUnit {
     fn advance(&mut self, now: Duration) {
         if let Some((kind, _)) = self.power.due(now) {
@@ -459,7 +529,16 @@ impl Unit for SheetUnit {
     }
 
     fn descriptors(&self) -> Option<(u32, &Descriptors)> {
-        self.power.descriptors()
+        let is_node = self.power.shown().is_some_and(|(_, mode)| mode.is_node());
+        self.power.descriptors().filter(|_| !is_node)
+    }
+
+    fn pins(&mut self) -> Option<&mut dyn Pins> {
+        self.design.programmer_route().is_some().then_some(self)
+    }
+
+    fn can(&mut self) -> Option<&mut dyn CanMember> {
+        self.design.is_node().then_some(self)
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
@@ -509,7 +588,12 @@ impl Unit for SheetUnit {
             }
             UserAction::Undo(name) => {
                 let effect = self.procedures.undo(name);
-                return self.apply(now, effect);
+                self.apply(now, effect);
+                // A node has its power from elsewhere, once all is as before.
+                if self.design.is_node() && self.procedures.is_undone() && !self.power.is_on() {
+                    self.power_on(now);
+                }
+                return;
             }
             UserAction::Slip(_, slip) => return self.slip(now, *slip),
             _ => {}

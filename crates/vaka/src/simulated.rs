@@ -5,14 +5,21 @@ use std::sync::Arc;
 
 use vaka_core::sheet::{Sheet, UndoPhase};
 use vaka_image::{Image, ReadOptions};
-use vaka_sheet_sim::{Design, DesignError, NamedStep, SheetUnit};
+use vaka_sheet_sim::{BUS, Design, DesignError, NamedStep, SheetProgrammer, SheetUnit};
 use vaka_sim::World;
 use vaka_sim::scene::{self, StartMode};
 use vaka_sim::unit::Unit;
+use vaka_sim::unit::can_adapter::CanAdapter;
 
 use crate::cli_error::CliError;
 use crate::{environment, files, input_file};
 use vaka_messages::CommandError;
+
+/// The port of the adapter for nodes of a CAN bus.
+const ADAPTER_PORT: &str = "2-1";
+
+/// The bus of programmers.
+const PROGRAMMER_BUS: u8 = 3;
 
 /// Serial number of the unit with this number.
 pub fn serial(number: usize) -> String {
@@ -45,8 +52,21 @@ pub fn plug_of(
     let design = Arc::new(Design::new(sheet.clone(), &variant).map_err(wrong)?);
     let image = spec.image.as_ref().map(|image| firmware(&folder.join(image), sheet, &variant)).transpose()?;
     let unit = SheetUnit::new(design.clone(), &spec.serial, spec.mode, image.as_ref());
-    let lines = describe(&design, spec, unit.serial());
+    let mut lines = describe(&design, spec, unit.serial());
     spec.plug(Box::new(unit) as Box<dyn Unit>, world);
+    let board_port = format!("{PROGRAMMER_BUS}-{}", spec.port.rsplit('-').next().unwrap_or("1"));
+    if let Some(board) = SheetProgrammer::new(design.clone(), &spec.port, "SIM-PROGRAMMER") {
+        lines.push(format!("{board_port}  programmer, wired to {}", spec.port));
+        world.plug(&board_port, Box::new(board), Vec::new());
+    }
+    if design.is_node() && !world.ports().iter().any(|port| port == ADAPTER_PORT) {
+        let adapter = match design.adapter_ids() {
+            Some(ids) => CanAdapter::posing_as(ids, BUS, "SIM-ADAPTER"),
+            None => CanAdapter::new(BUS, "SIM-ADAPTER"),
+        };
+        world.plug(ADAPTER_PORT, Box::new(adapter), Vec::new());
+        lines.push(format!("{ADAPTER_PORT}  CAN adapter of these nodes"));
+    }
     Ok(lines)
 }
 
@@ -63,12 +83,8 @@ fn reason(error: &DesignError) -> String {
         DesignError::Flash(bytes) => {
             format!("the flash of the variant spans {bytes} bytes, more than a simulated unit has")
         }
-        DesignError::NoRoute(left_out) if left_out.is_empty() => "the variant has no route".to_owned(),
-        DesignError::NoRoute(left_out) => {
-            let reasons = left_out.iter().map(|part| format!("{}: {}", part.part, part.reason));
-            format!("no route can be simulated: {}", reasons.collect::<Vec<_>>().join("; "))
-        }
-        DesignError::NoApplication => "its application has no USB ids".to_owned(),
+        DesignError::NoRoute => "the variant has no route".to_owned(),
+        DesignError::NoApplication => "its application has no USB ids and is no node of a CAN bus".to_owned(),
     }
 }
 

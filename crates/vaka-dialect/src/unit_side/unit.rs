@@ -38,6 +38,8 @@ pub struct Arrival<'a> {
     pub setup: Option<SetupPacket>,
     /// The command block, if they are the data of a SCSI command.
     pub command: Option<&'a [u8]>,
+    /// The identifier, if they came in frames of a CAN bus.
+    pub id: Option<u32>,
 }
 
 /// The meaning of an arrival.
@@ -339,6 +341,62 @@ impl UnitSide {
         !exchange.busy.is_empty() || has_code(&self.dialect, exchange, Status::Busy)
     }
 
+    /// Gives a node its unique id and its number, as far as a discovery asks for them.
+    pub fn set_node(&mut self, unique: u64, number: u8) {
+        let dialect = self.dialect.clone();
+        let Some(collection) = dialect.operation(OperationName::Discover).and_then(|found| found.collection.as_ref())
+        else {
+            return;
+        };
+        let exchanges = self.sites.iter().filter(|site| site.operation == OperationName::Discover);
+        let exchanges: Vec<usize> = exchanges.map(|site| site.exchange).collect();
+        for stored in exchanges.into_iter().flat_map(|at| reply::stored(&dialect, &dialect.exchanges[at])) {
+            let is_free = self.memory.get(stored.name).is_none() && !stored.is_status();
+            let value = match stored.form {
+                Some(Form::Bytes(Some(size)) | Form::HexBytes { bytes: Some(size), .. }) => {
+                    let is_id = collection.node.mentions(&BTreeSet::from([stored.name]));
+                    let size = self.memory.size(size).ok().filter(|_| is_id);
+                    size.map(|size| unique_bytes(unique, size).into())
+                }
+                Some(Form::Bytes(None) | Form::HexBytes { .. }) => None,
+                _ => Some(Value::Int(number.into())),
+            };
+            if let Some(value) = value.filter(|_| is_free) {
+                self.memory.set(stored.name, Some(value));
+            }
+        }
+    }
+
+    /// Whether frames with an identifier are for the unit.
+    pub fn listens_to(&self, id: u32) -> bool {
+        self.addressed(id).next().is_some()
+    }
+
+    /// The exchanges whose frames have an identifier.
+    fn addressed(&self, id: u32) -> impl Iterator<Item = usize> + '_ {
+        let has = move |site: &&CallSite| {
+            let of = self.dialect.exchanges[site.exchange].ids.send.as_ref();
+            of.and_then(|of| self.memory.int(of).ok()) == Some(id.into())
+        };
+        self.sites.iter().filter(has).map(|site| site.exchange)
+    }
+
+    /// The identifier with which the unit replies to frames with an identifier.
+    pub fn reply_id_for(&self, id: u32) -> Option<u32> {
+        self.addressed(id).find_map(|exchange| self.reply_id(exchange))
+    }
+
+    /// The identifier of the reply to an exchange: if several nodes may reply, the one that is the unit's own.
+    pub fn reply_id(&self, exchange: usize) -> Option<u32> {
+        let ids = &self.dialect.exchanges[exchange].ids;
+        let number = |of: &Expression| u32::try_from(self.memory.int(of).ok()?).ok();
+        let id = number(ids.reply.as_ref()?)?;
+        let Some(mask) = ids.mask.as_ref().and_then(number) else { return Some(id) };
+        let others = self.sites.iter().map(|site| &self.dialect.exchanges[site.exchange].ids);
+        let own = others.filter(|other| other.mask.is_none()).filter_map(|other| number(other.reply.as_ref()?));
+        Some(own.into_iter().find(|own| own & mask == id & mask).unwrap_or(id))
+    }
+
     /// Whether a SCSI command is followed by data to the unit.
     pub fn takes_data(&self, command: &[u8]) -> bool {
         let takes = |site: &CallSite| {
@@ -422,15 +480,14 @@ impl UnitSide {
         for step in steps {
             match step {
                 Step::Let(name, value) => {
-                    if let Ok(value) = self.memory.value(value) {
-                        self.memory.set(*name, Some(value));
-                    }
+                    let value = self.memory.value(value).ok();
+                    value.map(|value| self.memory.set(*name, Some(value)));
                 }
-                Step::If { condition, yes, no } => {
-                    if let Ok(Value::Truth(truth)) = self.memory.value(condition) {
-                        self.run_lets(if truth { yes } else { no });
-                    }
-                }
+                Step::If { condition, yes, no } => match self.memory.value(condition) {
+                    Ok(Value::Truth(true)) => self.run_lets(yes),
+                    Ok(Value::Truth(false)) => self.run_lets(no),
+                    _ => {}
+                },
                 _ => {}
             }
         }
@@ -442,6 +499,13 @@ impl UnitSide {
         let form = self.dialect.exchanges[exchange].control.back.as_ref();
         form.is_some_and(|form| is_request(form, &mut solver, setup, self.dialect.carrier_interface()))
     }
+}
+
+/// A unique id of this many bytes.
+fn unique_bytes(unique: u64, size: usize) -> Vec<u8> {
+    let bytes = unique.to_be_bytes();
+    let zeros = vec![0; size.saturating_sub(bytes.len())];
+    zeros.into_iter().chain(bytes[bytes.len().saturating_sub(size)..].iter().copied()).collect()
 }
 
 /// Whether the reply of an exchange has a code for this status.
@@ -496,7 +560,12 @@ fn is_addressed(exchange: &Exchange, solver: &mut Solver, arrival: Arrival<'_>, 
         }
         _ => false,
     };
-    is_setup && is_command
+    let is_id = match (arrival.id, &exchange.ids.send) {
+        (None, _) => true,
+        (Some(id), Some(of)) => solver.solve(of, &Value::Int(id.into())),
+        (Some(_), None) => false,
+    };
+    is_setup && is_command && is_id
 }
 
 /// Whether a setup packet is that of a request. Source: USB 2.0, table 9-2.
@@ -568,7 +637,11 @@ fn used_names(dialect: &Dialect) -> BTreeSet<Name> {
         let parts = [&geometry.chunk, &geometry.read_chunk, &geometry.align, &geometry.start, &geometry.size];
         parts.into_iter().flatten().any(|of| of.mentions(&one))
     };
-    all.into_iter().filter(|name| frames(*name) || steps(*name) || geometry(*name)).collect()
+    let ids = |name: Name| {
+        let one = BTreeSet::from([name]);
+        dialect.exchanges.iter().any(|exchange| exchange.ids.parts().any(|of| of.mentions(&one)))
+    };
+    all.into_iter().filter(|name| frames(*name) || steps(*name) || geometry(*name) || ids(*name)).collect()
 }
 
 fn mentioned(steps: &[Step], names: &BTreeSet<Name>) -> bool {

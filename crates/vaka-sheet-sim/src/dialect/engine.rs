@@ -114,10 +114,19 @@ pub(crate) struct Engine {
 
 impl Engine {
     /// A unit that reports these properties.
-    pub(crate) fn new(dialect: &Arc<Dialect>, role: Role, properties: &[ReportedProperty]) -> Self {
-        let is_application = |operation| matches!(operation, OperationName::Enter | OperationName::Confirm);
+    pub(crate) fn new(
+        dialect: &Arc<Dialect>,
+        role: Role,
+        properties: &[ReportedProperty],
+        (unique, number): (u64, u8),
+    ) -> Self {
+        use OperationName as O;
         let wanted = matches!(role, Role::Application { .. });
-        let unit = UnitSide::new(dialect.clone(), |operation| is_application(operation) == wanted);
+        let unit = UnitSide::new(dialect.clone(), |operation| match operation {
+            O::Enter => wanted,
+            O::Discover | O::Sync | O::Identify | O::Unlock | O::Recover | O::Confirm => true,
+            _ => !wanted,
+        });
         let start = match &role {
             Role::Update { writable, .. } => writable.first().map_or(0, |range| range.start),
             Role::Application { .. } => 0,
@@ -134,6 +143,7 @@ impl Engine {
             line_signal: LineSignal::of(dialect).filter(|_| wanted),
         };
         engine.prepare(dialect, properties);
+        engine.unit.set_node(unique, number);
         engine
     }
 

@@ -4,10 +4,12 @@ mod dfu;
 mod engine;
 mod hid;
 mod mode;
+mod node;
 mod pipes;
 mod scsi;
 mod serial;
 
 pub(crate) use engine::{Engine, Role};
 pub(crate) use mode::DialectMode;
+pub(crate) use node::NodeCarrier;
 pub(crate) use serial::{SerialCarrier, VersionLine};

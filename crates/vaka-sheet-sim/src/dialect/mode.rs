@@ -5,12 +5,14 @@ use std::time::Duration;
 
 use vaka_dialect::Carrier;
 use vaka_dialect::unit_side::{Arrival, SetupPacket, Status};
+use vaka_sim::can::{CanFrame, Rates};
 use vaka_sim::flash::Flash;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 use super::dfu::DfuCarrier;
 use super::engine::{Engine, Handled, Reply};
 use super::hid::HidCarrier;
+use super::node::NodeCarrier;
 use super::pipes::PipesCarrier;
 use super::scsi::ScsiCarrier;
 use super::serial::{SerialCarrier, VersionLine};
@@ -25,6 +27,7 @@ enum CarrierSide {
     Pipes(PipesCarrier),
     Dfu(DfuCarrier),
     Scsi(ScsiCarrier),
+    Can(NodeCarrier),
 }
 
 /// Replies that wait for the host.
@@ -42,9 +45,9 @@ pub(crate) struct DialectMode {
 }
 
 impl DialectMode {
-    /// The mode of an engine; `exit` is where the unit goes when it is asked to leave. `None` if its carrier
-    /// is not simulated.
-    pub(crate) fn new(engine: Engine, exit: Exit) -> Option<Self> {
+    /// The mode of an engine; `exit` is where the unit goes when it is asked to leave, and `place` its place
+    /// among the nodes of a bus.
+    pub(crate) fn new(engine: Engine, exit: Exit, place: u8) -> Self {
         let dialect = engine.unit.dialect().clone();
         let carrier = match &dialect.carrier {
             Carrier::Control(_) => CarrierSide::Control,
@@ -53,9 +56,9 @@ impl DialectMode {
             Carrier::Pipes(pipes) => CarrierSide::Pipes(PipesCarrier::new(pipes, &dialect.other_pipes())),
             Carrier::Dfu(_) => CarrierSide::Dfu(DfuCarrier::default()),
             Carrier::Scsi(scsi) => CarrierSide::Scsi(ScsiCarrier::new(scsi)),
-            Carrier::Can(_) => return None,
+            Carrier::Can(can) => CarrierSide::Can(NodeCarrier::new(can, place)),
         };
-        Some(Self { engine, carrier, pending: None, exit })
+        Self { engine, carrier, pending: None, exit }
     }
 
     /// The same, with an application that also prints its version on its serial port.
@@ -65,6 +68,16 @@ impl DialectMode {
             other => other,
         };
         self
+    }
+
+    /// Whether a request is one of the carrier itself, not one of the dialect.
+    pub(crate) fn is_for_carrier(&self, setup: Setup) -> bool {
+        setup.kind & 0x60 == 0x20 && !matches!(self.carrier, CarrierSide::Control | CarrierSide::Dfu(_))
+    }
+
+    /// The session is over; the next one begins as the first.
+    pub(crate) fn end_session(&mut self) {
+        self.engine.leaves_at = None;
     }
 
     /// Whether it has a serial port.
@@ -108,7 +121,9 @@ impl DialectMode {
             CarrierSide::Serial(carrier) => carrier.reply(&dialect.framing, reply),
             CarrierSide::Hid(carrier) => carrier.replies.push_back(reply),
             CarrierSide::Pipes(carrier) => carrier.reply(&dialect.framing, exchange, reply),
-            CarrierSide::Control | CarrierSide::Dfu(_) | CarrierSide::Scsi(_) => self.pending = Some(reply),
+            CarrierSide::Control | CarrierSide::Dfu(_) | CarrierSide::Scsi(_) | CarrierSide::Can(_) => {
+                self.pending = Some(reply);
+            }
         }
     }
 }
@@ -122,12 +137,31 @@ impl Mode for DialectMode {
             CarrierSide::Pipes(carrier) => carrier.interfaces(),
             CarrierSide::Dfu(carrier) => carrier.interfaces(),
             CarrierSide::Scsi(carrier) => carrier.interfaces(),
+            CarrierSide::Can(_) => Vec::new(),
+        }
+    }
+
+    fn node(&mut self) -> Option<&mut NodeCarrier> {
+        if let CarrierSide::Can(carrier) = &mut self.carrier { Some(carrier) } else { None }
+    }
+
+    fn rates(&self) -> Option<Rates> {
+        if let CarrierSide::Can(carrier) = &self.carrier { Some(carrier.rates()) } else { None }
+    }
+
+    fn next_frame(&self) -> Option<(Duration, CanFrame)> {
+        if let CarrierSide::Can(carrier) = &self.carrier { carrier.next() } else { None }
+    }
+
+    fn hear(&mut self, at: Duration, flash: &mut Flash, frame: &CanFrame) {
+        if let CarrierSide::Can(carrier) = &mut self.carrier {
+            carrier.hear(at, flash, &mut self.engine, frame);
         }
     }
 
     fn control(&mut self, now: Duration, flash: &mut Flash, setup: Setup, data: &[u8]) -> Answer {
         let own = match &mut self.carrier {
-            CarrierSide::Control | CarrierSide::Pipes(_) => None,
+            CarrierSide::Control | CarrierSide::Pipes(_) | CarrierSide::Can(_) => None,
             CarrierSide::Serial(carrier) => carrier.control_with(now, &mut self.engine, setup, data),
             CarrierSide::Hid(carrier) => carrier.control(now, flash, &mut self.engine, setup, data),
             CarrierSide::Dfu(carrier) => carrier.control(now, flash, &mut self.engine, setup, data),
@@ -142,7 +176,7 @@ impl Mode for DialectMode {
             CarrierSide::Hid(carrier) => carrier.pipe(now, flash, &mut self.engine, transfer),
             CarrierSide::Pipes(carrier) => carrier.pipe(now, flash, &mut self.engine, transfer),
             CarrierSide::Scsi(carrier) => carrier.pipe(now, flash, &mut self.engine, transfer),
-            CarrierSide::Control | CarrierSide::Dfu(_) => Answer::Stall,
+            CarrierSide::Control | CarrierSide::Dfu(_) | CarrierSide::Can(_) => Answer::Stall,
         }
     }
 

@@ -37,6 +37,7 @@ pub struct CanAdapter {
     serial: String,
     power: Power<()>,
     /// A device without memory of its own.
+    ids: (u16, u16),
     flash: Flash,
     bits: Bits,
     rates: Option<Rates>,
@@ -60,7 +61,13 @@ struct Bits {
 impl CanAdapter {
     /// An adapter that is plugged in, on a bus with this name.
     pub fn new(bus: &str, serial: &str) -> Self {
+        Self::posing_as(IDS, bus, serial)
+    }
+
+    /// The same with other USB ids.
+    pub fn posing_as(ids: (u16, u16), bus: &str, serial: &str) -> Self {
         let mut adapter = Self {
+            ids,
             bus: bus.to_owned(),
             serial: serial.to_owned(),
             power: Power::new(),
@@ -86,7 +93,7 @@ impl CanAdapter {
             interrupt: Vec::new(),
         };
         let texts = ["Skerrow Instruments", "Skerrow CAN adapter", &self.serial];
-        self.power.boot((), Descriptors::new(IDS, 0x0200, texts, vec![interface]));
+        self.power.boot((), Descriptors::new(self.ids, 0x0200, texts, vec![interface]));
     }
 
     fn stop(&mut self) {

@@ -48,6 +48,12 @@ pub enum ActionEffect<'a> {
     Plugged,
 }
 
+impl<M> Default for Power<M> {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
 impl<M> Power<M> {
     /// A unit that is not plugged in.
     pub fn new() -> Self {
