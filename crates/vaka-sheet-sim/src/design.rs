@@ -268,6 +268,16 @@ impl Design {
         self.sheet.stages.iter().filter(|stage| stage.replaces_bootloader).find(is_installed)
     }
 
+    /// The version of what a stage has installed, if that is sound.
+    pub(crate) fn stage_version(&self, stage: &Stage, flash: &Flash) -> Option<Version> {
+        let variant = &self.parts[0];
+        let rules = stage.images.get(&variant.id)?.first()?;
+        match firmware::inspect(flash, variant, rules, std::iter::empty()) {
+            Content::Sound(version) => version,
+            _ => None,
+        }
+    }
+
     /// The version of a part's firmware, if it is sound.
     pub(crate) fn version(&self, part: usize, flash: &Flash) -> Option<Version> {
         match self.firmware(part, flash) {

@@ -317,7 +317,13 @@ impl SheetUnit {
 
     fn update_descriptors(&self, index: usize, mode: &dyn Mode) -> Descriptors {
         let (sheet, route) = (&self.design.sheet, &self.design.routes[index].route);
-        let DescriptorPattern { product, maker, serial, release } = &route.signs;
+        // The bootloader that a stage installs shows what the stage says.
+        let shown = sheet.stages.iter().find(|stage| stage.shows.id.as_ref().is_some_and(|ids| ids.overlap(&route.id)));
+        let signs = shown.map_or(route.signs.clone(), |stage| stage.shows.signs.with(&route.signs));
+        let own_version = shown
+            .filter(|stage| stage.shows.version == VersionSource::ReleaseNumber)
+            .and_then(|stage| self.design.stage_version(stage, &self.flash));
+        let DescriptorPattern { product, maker, serial, release: stated } = &signs;
         let product = product.clone().unwrap_or_else(|| format!("{} update mode", sheet.product.name));
         let maker = maker.clone().unwrap_or_else(|| sheet.product.maker.clone());
         let own = match sheet.product.stable_serial {
@@ -325,7 +331,10 @@ impl SheetUnit {
             false => format!("U{}", self.serial),
         };
         let own = serial.as_ref().map_or(own.clone(), |form| example(form, &own));
-        let release = release.map_or(RELEASE, |(from, _)| from.0);
+        let release = match own_version {
+            Some(version) => release(Some(&version)),
+            None => stated.map_or(RELEASE, |(from, _)| from.0),
+        };
         let ids = route.id.example().map_or((0, 0), |id| (id.vendor, id.product));
         Descriptors::new(ids, release, [&maker, &product, &own], mode.interfaces())
     }
