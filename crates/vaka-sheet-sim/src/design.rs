@@ -93,6 +93,11 @@ impl Design {
         Ok(design)
     }
 
+    /// Firmware that satisfies the rules of a variant, with a lower version than any release.
+    pub fn factory_image(variant: &Variant) -> Option<Image> {
+        firmware::factory(variant, &variant.image, "factory")
+    }
+
     /// The name of the variant.
     pub fn name(&self) -> &str {
         &self.parts[0].name

@@ -47,14 +47,14 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("Every day", &["survey", "check", "update", "line", "read", "journal"]),
     ("One unit", &["enter", "restart", "compare", "settings", "console"]),
     ("Files", &["convert", "stamp"]),
-    ("Products and releases", &["sheet", "pack", "keys"]),
+    ("Products and releases", &["sheet", "pack", "rehearse", "keys"]),
     ("Bootloaders", &["dialect"]),
     ("This computer", &["diagnose", "setup", "help"]),
     ("Trying out", &["demo", "simulate"]),
 ];
 
 /// Examples in the long help of each command.
-const EXAMPLES: [(&str, &[&str]); 37] = [
+const EXAMPLES: [(&str, &[&str]); 38] = [
     ("survey", &["vaka survey", "vaka survey -v --unit serial=T1-00217", "vaka survey --watch"]),
     (
         "check",
@@ -88,6 +88,13 @@ const EXAMPLES: [(&str, &[&str]); 37] = [
     ),
     ("stamp", &["vaka stamp tern.bin stamped.bin --at 0x0A002400 --product tern --for r1"]),
     ("pack", &["vaka pack gauge.release.toml --key skerrow"]),
+    (
+        "rehearse",
+        &[
+            "vaka rehearse gauge-1.5.0.vaka",
+            "vaka rehearse gauge-1.5.0.vaka --previous gauge-1.4.0.vaka --report gauge.html",
+        ],
+    ),
     ("keys new", &["vaka keys new skerrow"]),
     ("keys list", &["vaka keys list"]),
     ("keys show", &["vaka keys show skerrow > skerrow.pub.pem"]),
@@ -124,7 +131,14 @@ const EXAMPLES: [(&str, &[&str]); 37] = [
     ("setup completions", &["vaka setup completions bash --out vaka.bash"]),
     ("setup manual", &["vaka setup manual man"]),
     ("demo", &["vaka demo", "vaka demo --list"]),
-    ("simulate", &["vaka simulate", "vaka simulate --scene bench.toml --listen 127.0.0.1:3240"]),
+    (
+        "simulate",
+        &[
+            "vaka simulate",
+            "vaka simulate --scene bench.toml --listen 127.0.0.1:3240",
+            "vaka simulate --sheet gauge.toml --variant r1 --count 2",
+        ],
+    ),
 ];
 
 /// The command line with its commands in groups.

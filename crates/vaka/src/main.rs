@@ -31,6 +31,7 @@ mod preserved_store;
 mod private_file;
 mod prompt;
 mod recording;
+mod rehearsal;
 mod release_recorder;
 mod release_store;
 mod render;
@@ -71,6 +72,7 @@ fn main() -> std::process::ExitCode {
         Command::Compare(compare) => commands::compare::run(compare, &common, &setting),
         Command::Journal(journal) => commands::journal::run(journal, &common, &setting),
         Command::Pack(pack) => commands::pack::run(pack, &setting),
+        Command::Rehearse(rehearse) => commands::rehearse::run(rehearse, &common, &setting),
         Command::Keys(keys) => commands::keys::run(keys, common.format),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &common, &setting),
         Command::Diagnose(diagnose) => commands::diagnose::run(diagnose, &common, &setting),

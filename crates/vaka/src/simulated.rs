@@ -77,7 +77,7 @@ fn firmware(path: &Path, sheet: &Sheet, variant: &str) -> Result<Image, CliError
     files::read(path, ReadOptions { at, ..ReadOptions::default() })
 }
 
-fn reason(error: &DesignError) -> String {
+pub fn reason(error: &DesignError) -> String {
     match error {
         DesignError::NoVariant(id) => format!("it has no variant '{id}'"),
         DesignError::Flash(bytes) => {

@@ -20,7 +20,7 @@ const CONSENT: &[&str] = &["unattended", "allow", "secret"];
 const OUTPUT: &[&str] = &["format", "verbose", "quiet"];
 
 /// The general options of each command. Before the command, all are accepted that it has.
-pub const OPTIONS: [(&str, &[&[&str]]); 41] = [
+pub const OPTIONS: [(&str, &[&[&str]]); 42] = [
     ("survey", &[&["bus", "unit", "sheets", "part", "trace"], OUTPUT]),
     ("check", &[UNIT, VARIANT, CONSENT, OUTPUT]),
     ("update", &[UNIT, VARIANT, CONSENT, OUTPUT]),
@@ -36,6 +36,7 @@ pub const OPTIONS: [(&str, &[&[&str]]); 41] = [
     ("convert", &[&["format"]]),
     ("stamp", &[&["format"]]),
     ("pack", &[&["format"]]),
+    ("rehearse", &[&["sheets"], OUTPUT]),
     ("keys new", &[&["format"]]),
     ("keys list", &[&["format"]]),
     ("keys show", &[]),

@@ -14,7 +14,7 @@ use clap::{Parser, Subcommand};
 pub use common::{Common, GivenSecret, OPTIONS, OutputFormat, add_general_options, at};
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
-pub use release::{KeysCommand, Pack, StatementArgs};
+pub use release::{KeysCommand, Pack, Rehearse, StatementArgs};
 pub use system::{Demo, Diagnose, Help, Journal, SetupCommand, Simulate, SimulatedMode};
 pub use unit::{Compare, Console, MemoryRange, Read, SettingsCommand, Survey};
 pub use update::{Line, Releases, Update, VerifyLevel};
@@ -61,6 +61,8 @@ pub enum Command {
     Journal(Journal),
     /// Create a signed release file with the images of all variants
     Pack(Pack),
+    /// Rehearse a release on simulated units of its product, and print a table of the results
+    Rehearse(Rehearse),
     /// Manage signing keys and trusted keys
     #[command(subcommand)]
     Keys(KeysCommand),

@@ -20,6 +20,22 @@ pub struct Pack {
     pub replace: bool,
 }
 
+#[derive(Debug, ClapArgs)]
+pub struct Rehearse {
+    /// Release file
+    #[arg(value_name = "RELEASE")]
+    pub release: PathBuf,
+    /// The release before it: units that run it are updated, too
+    #[arg(long, value_name = "FILE")]
+    pub previous: Option<PathBuf>,
+    /// Write the table as an HTML page
+    #[arg(long, value_name = "FILE")]
+    pub report: Option<PathBuf>,
+    /// Overwrite the page if it exists
+    #[arg(long, requires = "report")]
+    pub replace: bool,
+}
+
 /// Options of statements about keys.
 #[derive(Debug, ClapArgs)]
 pub struct StatementArgs {

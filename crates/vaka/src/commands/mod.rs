@@ -17,6 +17,7 @@ pub mod journal;
 pub mod keys;
 pub mod pack;
 pub mod read;
+pub mod rehearse;
 pub mod release;
 pub mod settings;
 pub mod setup;
