@@ -47,6 +47,8 @@ pub enum Warning {
     WaitingForReturn { failure: Box<FailureKind>, place: String },
     /// The unit returned on another port.
     Moved { place: String },
+    /// A node left its bus, and its chip's boot mode appeared on a USB port.
+    NodeOnUsb { place: String },
     /// A unit in update mode was attached on another port.
     OtherPort { place: String },
     /// The application started again instead of update mode; the sheet may have a hint.

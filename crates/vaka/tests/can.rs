@@ -5,9 +5,14 @@
 mod support;
 
 use std::fs;
+use std::sync::Arc;
 
 use support::{Bench, Ended, Running, firmware, root};
+use vaka_core::sheet::Sheet;
+use vaka_dialect::{Dialect, no_files};
+use vaka_sheet_sim::{BUS, Design, SheetUnit};
 use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::scene::StartMode;
 use vaka_sim::unit::can_adapter::CanAdapter;
 use vaka_sim::unit::turnstone::{Chip, Turnstone};
 use vaka_sim::unit::{Condition, Unit, UserAction};
@@ -199,6 +204,41 @@ fn a_release_goes_over_usb_first_and_then_over_the_bus() {
     let loader = fs::read(firmware("turnstone-t1-loader-1.0.0.bin")).unwrap();
     assert!(bench.memory("1-2").starts_with(&loader) && holds(&bench, "1-2", "turnstone-t1-1.1.0.bin"));
     assert!(bench.memory("1-3") == other, "the other node");
+}
+
+/// A node that runs an application of before the bootloader: the bootloader goes over the chip's boot mode
+/// on USB, where the node has another serial number; then the application over the bus.
+#[test]
+fn a_running_node_leaves_its_bus_for_the_boot_mode_on_usb() {
+    let text = |name: &str| fs::read_to_string(root().join("demo/sheets").join(name)).unwrap();
+    let dialect = |name: &str| Dialect::parse(name, &text(&format!("{name}.dialect.toml")), &no_files).unwrap();
+    let named = ["turnstone", "turnstone-app"].map(|name| (name.to_owned(), Arc::new(dialect(name))));
+    let sheet = Sheet::parse_with("turnstone.toml", &text("turnstone.toml"), &named.into_iter().collect()).unwrap();
+    let design = Arc::new(Design::new(Arc::new(sheet), "t1").unwrap());
+    let unit = SheetUnit::new(design, "SIM-0001", StartMode::Application, None);
+    let adapter = CanAdapter::new(BUS, "CA-1");
+    let bench = Bench::of(vec![(Box::new(adapter) as Box<dyn Unit>, Vec::new()), (Box::new(unit), Vec::new())]);
+    let release = bench.folder.path().join("turnstone.vaka");
+    let release = release.to_str().unwrap();
+    let run = |args: &[&str]| Running::start(bench.command().args(args)).end();
+    let description = root().join("demo/releases/turnstone-1.1.0.toml");
+    run(&["pack", description.to_str().unwrap(), "--out", release]).expect(0, &["fits"]);
+    let steps = ["supply", "bus", "jumper", "cable"];
+    let done = steps.iter().map(|step| format!("do {step}"));
+    let undone = steps.iter().rev().map(|step| format!("undo {step}"));
+    for (after, action) in [1500, 1600, 1700, 1800, 9000, 9100, 9200, 9300].into_iter().zip(done.chain(undone)) {
+        let after = std::time::Duration::from_millis(after);
+        lock(&bench.world).act_later("1-2", after, action.parse().unwrap());
+    }
+    let named = ["--unit", "node=51a00001", "--variant", "t1", "--wait", "30s", "--unattended", "--allow", "unsigned"];
+    let ended = run(&[&["update", release][..], &named].concat());
+    let returned = "can:turnstone-app returned at 1-1:51a00001: its former application is running";
+    ended.expect(
+        0,
+        &["its chip's boot mode appeared at 1-2", returned, "at 1-1:51a00001 runs 1.1.0", "Stage 2 of 2 is done"],
+    );
+    let loader = fs::read(firmware("turnstone-t1-loader-1.0.0.bin")).unwrap();
+    assert!(bench.memory("1-2").starts_with(&loader) && holds(&bench, "1-2", "turnstone-t1-1.1.0.bin"));
 }
 
 /// A recorded session with a node is replayed against its dialect, discovery included.

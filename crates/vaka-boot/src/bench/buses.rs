@@ -263,6 +263,16 @@ impl<'a> Bench<'a> {
         identity::from_list(device).serial.or_else(|| self.descriptors(device)?.serial)
     }
 
+    /// The descriptors of a device, as its bus lists it if it cannot be asked. Those of a node would be the
+    /// adapter's.
+    pub(crate) fn facts(&self, device: &DeviceInfo) -> UnitFacts {
+        let listed = || identity::from_list(device);
+        match id_of(device) {
+            DeviceId::Node(_) => listed(),
+            _ => self.identity(&device.location).map_or_else(|_| listed(), |found| found.facts),
+        }
+    }
+
     /// The descriptors of a device; `None` if it cannot be asked.
     fn descriptors(&self, device: &DeviceInfo) -> Option<UnitFacts> {
         let key = (device.location.clone(), device.address);

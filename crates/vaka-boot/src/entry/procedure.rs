@@ -4,7 +4,7 @@ use std::fmt;
 use std::time::Duration;
 
 use vaka_core::sheet::{EntryStep, Ids, Route, Sheet};
-use vaka_core::unit::Mode;
+use vaka_core::unit::{DeviceId, Mode};
 use vaka_usb::DeviceInfo;
 
 use crate::bench::candidate::{dfu_mode, id_of};
@@ -45,10 +45,16 @@ impl<'a> EntryProcedure<'a> {
             identity: None,
             entry: &route.entry,
             target: EntryTarget::Id(&route.id),
-            serial: serial.filter(|_| sheet.product.stable_serial),
+            // The number of a chip's boot mode is not that of a node.
+            serial: serial.filter(|_| sheet.product.stable_serial && !leaves_its_bus(unit, route)),
             timeout,
         }
     }
+}
+
+/// Whether a unit is a node of a CAN bus that shows its update mode on a USB port.
+fn leaves_its_bus(unit: &DeviceInfo, route: &Route) -> bool {
+    matches!(id_of(unit), DeviceId::Node(_)) && route.id.is_usb()
 }
 
 /// The device that appears once update mode is reached.

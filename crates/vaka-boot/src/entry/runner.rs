@@ -26,6 +26,9 @@ pub(super) struct EntryRunner<'e, 'p> {
     pub(super) last_event: PortEvent,
     /// Devices that appeared on other ports.
     pub(super) appeared: Vec<DeviceInfo>,
+    /// The devices that were attached at the start, if the unit is a node of a CAN bus: its chip's boot mode
+    /// is on a USB port.
+    pub(super) before: Option<Vec<DeviceInfo>>,
 }
 
 /// The event that ends the wait for a step.

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use vaka_core::event::{StepName, StepState};
 use vaka_core::sheet::{BusEvent, EntryStep, ManualStep};
+use vaka_core::unit::DeviceId;
 use vaka_usb::DeviceInfo;
 
 use super::host_trigger;
@@ -12,12 +13,14 @@ use super::runner::{ChangeKind, EntryRunner, StepEnd, StepOutcome};
 use crate::bench::buses::Bench;
 use crate::bench::candidate::id_of;
 use crate::bench::open_error::bus_failure;
+use crate::bench::unit_event::seen;
 use crate::bench::waiting::{UnitWatch, WaitEnd};
 use crate::context::{Context, stopped};
 use crate::event::Event;
 use crate::failure::{AwaitedEnd, EntryTimeout, Failure, FailureKind, PortEvent};
 use crate::operator::Operator;
 use crate::remedy::Remedy;
+use crate::warning::Warning;
 
 /// Minimum timeout for steps that the bus cannot observe, such as removing a battery, with an
 /// operator present. Chosen by us.
@@ -42,8 +45,9 @@ pub fn enter(
     let watch = UnitWatch::new(bench, way.unit, way.timeout, cx.clock()).map_err(|error| bus_failure(&error))?;
     cx.tell(step(&place, StepState::Started, format!("until {} appears at {place}", way.target)));
     let last_event = PortEvent::KeptRunning(way.name.to_owned());
+    let (absent_since, appeared, before) = (None, Vec::new(), usb_devices_before(bench, way.unit));
     let mut entering =
-        EntryRunner { bench, way, place, watch, operator, cx, absent_since: None, last_event, appeared: Vec::new() };
+        EntryRunner { bench, way, place, watch, operator, cx, absent_since, last_event, appeared, before };
     let reached = entering.run()?;
     // Discard input typed so far so that it does not answer the next prompt.
     entering.operator.take_ack();
@@ -126,6 +130,9 @@ impl<'e> EntryRunner<'e, '_> {
                     ChangeKind::Nothing => {}
                 }
             }
+            if let Some(device) = self.node_on_usb() {
+                return Ok(StepOutcome::Reached(device));
+            }
             if self.is_done(until, has_moved) {
                 return Ok(StepOutcome::Done);
             }
@@ -137,6 +144,17 @@ impl<'e> EntryRunner<'e, '_> {
                 Some(WaitEnd::Stopped) => return Err(stopped().unchanged()),
             }
         }
+    }
+
+    /// The chip's boot mode of a node that left its bus: the one device in update mode that appeared since.
+    fn node_on_usb(&mut self) -> Option<DeviceInfo> {
+        let before = self.before.as_ref().filter(|_| self.there().is_none())?;
+        let there = self.bench.devices().ok()?;
+        let mut came = there.into_iter().filter(|device| self.way.target.is(device) && !before.contains(device));
+        let device = came.next().filter(|_| came.next().is_none())?;
+        self.cx.tell(Event::Attached(Box::new(seen(self.bench, &device))));
+        self.cx.warn(Warning::NodeOnUsb { place: self.bench.place(&device.location) });
+        Some(device)
     }
 
     fn is_done(&mut self, until: StepEnd, has_moved: bool) -> bool {
@@ -210,6 +228,11 @@ impl<'e> EntryRunner<'e, '_> {
         });
         steps.collect()
     }
+}
+
+/// The devices that are attached before a node leaves its bus; `None` if the unit is no node.
+fn usb_devices_before(bench: &Bench<'_>, unit: &DeviceInfo) -> Option<Vec<DeviceInfo>> {
+    matches!(id_of(unit), DeviceId::Node(_)).then(|| bench.devices().unwrap_or_default())
 }
 
 fn step(place: &str, state: StepState, text: String) -> Event {

@@ -17,7 +17,6 @@ use crate::bench::returning;
 use crate::bench::tracking::TrackedUnit;
 use crate::context::Context;
 use crate::failure::{Activity, Failure, FailureKind};
-use crate::protocol::identity;
 use crate::protocol::session::{Protection, Session};
 use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication};
@@ -224,8 +223,7 @@ fn describe_reappeared(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_
             Err(failure.unchanged().remedy(Remedy::MaybeNoApplication))
         }
         Ok(device) => {
-            let facts =
-                bench.identity(&device.location).map_or_else(|_| identity::from_list(&device), |found| found.facts);
+            let facts = bench.facts(&device);
             let name = facts.product.map(|name| format!(" \"{name}\"")).unwrap_or_default();
             Ok(format!(
                 "{}{name} appeared at {place}; without a product sheet it is not known whether that is its application",

@@ -251,7 +251,7 @@ impl Confirmation<'_> {
 /// The application returned at once after a stage.
 fn kept_app_returned(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     let place = bench.place(&device.location);
-    let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
+    let facts = bench.facts(device);
     let words = format!("{} returned at {place}: its former application is running", facts.id);
     let next =
         Some(ApplicationInfo { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
@@ -266,7 +266,7 @@ fn kept_app_returned(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
 /// A device without a sheet appeared, and it is not in update mode.
 fn unknown_device(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     let place = bench.place(&device.location);
-    let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
+    let facts = bench.facts(device);
     let name = facts.product.as_ref().map(|name| format!(" \"{name}\"")).unwrap_or_default();
     let words = format!(
         "{}{name} appeared at {place}; without a product sheet it is not known whether that is its application",

@@ -56,6 +56,9 @@ pub fn warning(warning: &Warning) -> String {
         W::WaitingForReturn { failure: kind, place } => {
             format!("{} Waiting for the unit to return at {place}; the update then resumes.", failure(kind))
         }
+        W::NodeOnUsb { place } => {
+            format!("The node left its bus, and its chip's boot mode appeared at {place}. It is taken for the same unit.")
+        }
         W::Moved { place } => {
             format!("The same unit (by its serial number) returned on another port: {place}.")
         }
