@@ -48,7 +48,7 @@ pub struct Dialect {
     pub(super) constants: Vec<Name>,
     /// The constants that a product sheet may set.
     pub(super) parameters: Vec<Name>,
-    /// What a simulated unit needs beyond the frames.
+    /// Reports and times of a simulated unit.
     pub simulation: Simulation,
     /// The values that the user supplies.
     pub secrets: Vec<Secret>,
@@ -386,7 +386,7 @@ pub struct Operation {
     pub collection: Option<Collection>,
 }
 
-/// What a simulated unit reports, and how long it works.
+/// Reports and times of a simulated unit, beyond the frames.
 #[derive(Clone, Debug, Default)]
 pub struct Simulation {
     /// Values that its replies report.

@@ -60,7 +60,7 @@ pub(super) struct RawDialect {
     pub(super) confirm: Option<Spanned<RawOperation>>,
 }
 
-/// What a simulated unit reports and how long it works.
+/// Reports and times of a simulated unit.
 #[derive(Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawSimulation {

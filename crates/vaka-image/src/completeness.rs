@@ -301,9 +301,10 @@ mod tests {
                 changed[at] ^= 0x10;
                 assert!(matches!(field.check(&image(&changed), None), Proof::Fails(_)), "{at} of {bytes:02X?}");
             }
+            let width = usize::try_from(field.width).unwrap();
             let erased = match field.place {
                 ChecksumPlace::Offset(_) => [&[0xFF; 4], &bytes[4..]].concat(),
-                ChecksumPlace::End => [&bytes[..bytes.len() - field.width as usize], &[0xFF; 4]].concat(),
+                ChecksumPlace::End => [&bytes[..bytes.len() - width], &[0xFF; 4]].concat(),
             };
             let erased = &erased[..bytes.len()];
             assert_eq!(field.store(&image(erased), None).unwrap().segments()[0].data(), bytes);

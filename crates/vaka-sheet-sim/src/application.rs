@@ -6,14 +6,14 @@ use vaka_base::version::Version;
 use vaka_core::sheet::{Signal, VersionSource};
 use vaka_sim::bootloader::dfu::{self, Quirks, state};
 use vaka_sim::bootloader::disk::{self, Disk};
-use vaka_sim::can::{CanFrame, Rates};
+use vaka_sim::can::{CanFrame, Fate, Rates};
 use vaka_sim::flash::Flash;
 use vaka_sim::unit::stick::Stored;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 use crate::design::Design;
 use crate::dfu::TRANSFER_SIZE;
-use crate::dialect::{DialectMode, Engine, NodeCarrier, Role, SerialCarrier, VersionLine};
+use crate::dialect::{DialectMode, Engine, Role, SerialCarrier, VersionLine};
 use crate::disk::interface;
 use crate::mode::{Exit, Mode, plain_interface};
 
@@ -41,7 +41,7 @@ struct OwnDisk {
     ejected: Option<usize>,
 }
 
-/// What the application speaks beside USB's own classes.
+/// The way to speak with the application, beside USB's own classes.
 #[derive(Debug)]
 enum Talk {
     /// A dialect, to enter update mode or to confirm that it works.
@@ -217,8 +217,10 @@ impl Mode for Application {
         if let Some(Talk::Dialect(mode)) = &self.talk { mode.next_frame() } else { None }
     }
 
-    fn node(&mut self) -> Option<&mut NodeCarrier> {
-        if let Some(Talk::Dialect(mode)) = &mut self.talk { mode.node() } else { None }
+    fn frame_sent(&mut self, fate: Fate) {
+        if let Some(Talk::Dialect(mode)) = &mut self.talk {
+            mode.frame_sent(fate);
+        }
     }
 
     fn hear(&mut self, at: Duration, flash: &mut Flash, frame: &CanFrame) {

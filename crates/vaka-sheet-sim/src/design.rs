@@ -1,4 +1,4 @@
-//! What a sheet states of one unit: flash, modes, firmware, manual steps.
+//! One unit as its sheet states it: flash, modes, firmware, manual steps.
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -38,7 +38,7 @@ pub enum DesignError {
     Flash(u64),
     /// The variant has no route.
     NoRoute,
-    /// The application has no USB ids and is no node of a CAN bus.
+    /// The application has no USB ids and is not a node of a CAN bus.
     NoApplication,
 }
 
@@ -349,7 +349,7 @@ impl Design {
         !self.programmers.is_empty() || self.routes.iter().any(|route| route.stage.is_some())
     }
 
-    /// What a unit does with the requests of a dialect route.
+    /// The role of a unit in the dialect of a route.
     pub(crate) fn role(&self, route: usize) -> Role {
         let own = &self.routes[route];
         let first = self.written_region(route);

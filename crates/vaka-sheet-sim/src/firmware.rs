@@ -131,7 +131,7 @@ fn version(rules: &ImageRules, image: &Image) -> Option<Version> {
 pub(crate) fn factory(variant: &Variant, rules: &ImageRules, seed: &str) -> Option<Image> {
     let start = rules.region.span.start();
     let marks = rules.marks.iter().map(|mark| mark.offset + mark.bytes.len() as u64);
-    let field = rules.version.as_ref().and_then(|field| Some(field.span(start)?.end().offset_from(start)?));
+    let field = rules.version.as_ref().and_then(|field| field.span(start)?.end().offset_from(start));
     let length = rules.length.as_ref().map(|length| length.offset + length.form.width());
     let needed = marks.chain(field).chain(length).max().unwrap_or(0).saturating_add(MOST_TRAILER);
     let room = rules.region.span.len();

@@ -1,13 +1,11 @@
-//! What a unit shows in one mode: interfaces that answer transfers and act on its flash.
+//! The modes of a unit: interfaces that answer transfers and act on its flash.
 
 use std::fmt::Debug;
 use std::time::Duration;
 
-use vaka_sim::can::{CanFrame, Rates};
+use vaka_sim::can::{CanFrame, Fate, Rates};
 use vaka_sim::flash::Flash;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
-
-use crate::dialect::NodeCarrier;
 
 /// How a mode ends by itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -85,9 +83,9 @@ pub(crate) trait Mode: Send + Debug {
         None
     }
 
-    /// The node, if it is one.
-    fn node(&mut self) -> Option<&mut NodeCarrier> {
-        None
+    /// The fate of the frame that the node sent.
+    fn frame_sent(&mut self, fate: Fate) {
+        let _ = fate;
     }
 
     /// The frame that the node sends next, and when it is ready.

@@ -16,7 +16,7 @@ pub struct NamedStep {
 /// One step of a procedure.
 #[derive(Clone, Debug)]
 enum ProcedureStep {
-    Manual(NamedStep),
+    Manual(Box<NamedStep>),
     /// A signal of the host to the application.
     Signal,
 }
@@ -103,7 +103,7 @@ impl Procedures {
         self.all.iter().any(|procedure| procedure.route == route && begins(procedure))
     }
 
-    /// The user carries out a step. A step in the wrong order begins its procedures anew.
+    /// The user carries out a step. A step in the wrong order starts its procedures again.
     pub(crate) fn take(&mut self, name: &str) -> StepEffect {
         let mut effect = StepEffect::Nothing;
         let mut is_in_order = false;
@@ -229,5 +229,5 @@ fn named(step: Option<&ManualStep>, unnamed: &mut Vec<String>) -> ProcedureStep 
         })
     };
     let name = step.id.clone().unwrap_or_else(|| format!("step-{}", number(unnamed) + 1));
-    ProcedureStep::Manual(NamedStep { name, step: step.clone() })
+    ProcedureStep::Manual(Box::new(NamedStep { name, step: step.clone() }))
 }

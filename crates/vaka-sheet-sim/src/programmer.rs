@@ -100,7 +100,7 @@ impl Probe for SheetProgrammer {
         if mode.advance(now, pins.flash()).is_some() {
             self.is_held = false;
             pins.release(now);
-            // The next session begins anew.
+            // The next session starts like the first.
             mode.end_session();
         }
     }

@@ -507,8 +507,8 @@ impl CanMember for SheetUnit {
     }
 
     fn sent(&mut self, _: Duration, fate: Fate) {
-        if let Some(node) = self.power.mode().and_then(|(_, mode)| mode.node()) {
-            node.sent(fate);
+        if let Some((_, mode)) = self.power.mode() {
+            mode.frame_sent(fate);
         }
     }
 

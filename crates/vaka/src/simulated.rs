@@ -84,7 +84,7 @@ pub fn reason(error: &DesignError) -> String {
             format!("the flash of the variant spans {bytes} bytes, more than a simulated unit has")
         }
         DesignError::NoRoute => "the variant has no route".to_owned(),
-        DesignError::NoApplication => "its application has no USB ids and is no node of a CAN bus".to_owned(),
+        DesignError::NoApplication => "its application has no USB ids and is not a node of a CAN bus".to_owned(),
     }
 }
 

@@ -230,7 +230,8 @@ impl<'e> EntryRunner<'e, '_> {
     }
 }
 
-/// The devices that are attached before a node leaves its bus; `None` if the unit is no node.
+/// The devices that are attached before a node leaves its bus; `None` for a unit that is not
+/// a node.
 fn usb_devices_before(bench: &Bench<'_>, unit: &DeviceInfo) -> Option<Vec<DeviceInfo>> {
     matches!(id_of(unit), DeviceId::Node(_)).then(|| bench.devices().unwrap_or_default())
 }

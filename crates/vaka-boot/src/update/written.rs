@@ -76,8 +76,9 @@ impl<'s> Written<'s> {
     fn restart(self, run: &mut UpdateRun<'_, '_>) -> Result<Restarted<'s>, Stop> {
         let Self { task, mut session, plan, finished } = self;
         run.discard_preserved();
-        run.undo(plan.plan().undo(UndoPhase::Written), UndoPhase::Written, None);
+        // A node that gets its supply back is on its bus before the undo is complete.
         let before = run.bench.devices().unwrap_or_default();
+        run.undo(plan.plan().undo(UndoPhase::Written), UndoPhase::Written, None);
         let wait_for_disconnect = run.leave_update_mode(plan.plan().restart(), &mut *session)?;
         let is_uf2 = task.resolved.route.kind.family().is_some();
         if wait_for_disconnect || !is_uf2 || run.progress.ledger.has_changed_unit() {

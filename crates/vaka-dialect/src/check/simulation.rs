@@ -1,4 +1,4 @@
-//! The section `[simulate]`: what a simulated unit needs beyond the frames.
+//! The section `[simulate]`: reports and times of a simulated unit.
 
 use std::time::Duration;
 

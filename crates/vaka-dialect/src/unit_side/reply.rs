@@ -11,7 +11,7 @@ pub(super) fn fields(fields: &[Field], tables: &[Table], status: Status) -> Vec<
     fields.iter().map(|own| field(own, tables, status)).collect()
 }
 
-/// What a reply says of its request.
+/// The result of a request, as its reply states it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Status {
     /// It is done.

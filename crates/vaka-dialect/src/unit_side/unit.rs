@@ -25,7 +25,7 @@ pub struct SetupPacket {
     pub index: u16,
 }
 
-/// What arrived at the unit.
+/// Bytes that arrived at the unit.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Arrival<'a> {
     /// The bytes of the frame, or the first bytes of a stream.
@@ -117,7 +117,7 @@ impl UnitSide {
     /// assert_eq!(unit.int(dialect.given().address), Some(0x200));
     /// assert_eq!(unit.bytes(dialect.given().data).unwrap(), [0xAA, 0xBB]);
     /// assert_eq!(unit.reply(request.exchange, Status::Done), Some(vec![0x23, 0x01, 0x00]));
-    /// // With a wrong sum it is no request.
+    /// // With a wrong sum it is not a request.
     /// let bytes = [0x23, 0x01, 0x00, 2, 0xAA, 0xBB, 0x8C];
     /// assert_eq!(unit.receive(Arrival { bytes: &bytes, is_whole: true, ..Arrival::default() }), Receipt::Unknown);
     /// ```

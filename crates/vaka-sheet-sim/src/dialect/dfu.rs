@@ -1,13 +1,10 @@
 //! DFU requests that carry frames.
 
-use std::time::Duration;
-
 use vaka_dialect::unit_side::{Arrival, Status};
 use vaka_sim::bootloader::dfu::{self, state, status};
-use vaka_sim::flash::Flash;
 use vaka_sim::usb::{Answer, DescribedInterface, Setup};
 
-use super::engine::{Engine, Handled};
+use super::engine::{Handled, Work};
 use crate::dfu::TRANSFER_SIZE;
 
 #[derive(Debug)]
@@ -35,14 +32,7 @@ impl DfuCarrier {
     }
 
     /// A class request; `None` for another one.
-    pub(super) fn control(
-        &mut self,
-        now: Duration,
-        flash: &mut Flash,
-        engine: &mut Engine,
-        setup: Setup,
-        data: &[u8],
-    ) -> Option<Answer> {
+    pub(super) fn control(&mut self, work: &mut Work<'_>, setup: Setup, data: &[u8]) -> Option<Answer> {
         let is_ready = matches!(self.state, state::IDLE | state::DOWNLOAD_IDLE | state::UPLOAD_IDLE);
         Some(match (setup.kind, setup.request) {
             (0x21, 1) if is_ready => {
@@ -55,7 +45,7 @@ impl DfuCarrier {
                 self.state = if len == usize::from(setup.length) { state::UPLOAD_IDLE } else { state::IDLE };
                 Answer::Data(self.reply[..len].to_vec())
             }
-            (0xA1, 3) => self.get_status(now, flash, engine),
+            (0xA1, 3) => self.get_status(work),
             (0xA1, 5) => Answer::Data(vec![self.state]),
             (0x21, 4) if self.state == state::ERROR => {
                 (self.state, self.status) = (state::IDLE, status::OK);
@@ -75,10 +65,10 @@ impl DfuCarrier {
         Answer::Stall
     }
 
-    fn get_status(&mut self, now: Duration, flash: &mut Flash, engine: &mut Engine) -> Answer {
+    fn get_status(&mut self, work: &mut Work<'_>) -> Answer {
         if let Some(frame) = self.pending.take() {
             self.state = state::BUSY;
-            match engine.handle(now, flash, Arrival { bytes: &frame, is_whole: true, ..Arrival::default() }) {
+            match work.handle(Arrival { bytes: &frame, is_whole: true, ..Arrival::default() }) {
                 Handled::Request(_, reply) if reply.status == Status::Refused && reply.bytes.is_none() => {
                     (self.state, self.status) = (state::ERROR, status::ADDRESS);
                 }
@@ -86,7 +76,7 @@ impl DfuCarrier {
                 Handled::More(_) | Handled::Unknown => (self.state, self.status) = (state::ERROR, status::VENDOR),
             }
         }
-        let left = engine.busy_until.saturating_sub(now);
+        let left = work.engine.busy_until.saturating_sub(work.now);
         if self.state == state::BUSY && left.is_zero() {
             self.state = state::DOWNLOAD_IDLE;
         }

@@ -16,7 +16,7 @@ use vaka_sim::flash::Flash;
 /// Between a request to leave and being gone.
 const LEAVE_TIME: Duration = Duration::from_millis(30);
 
-/// What a unit does with the requests of a dialect.
+/// The role of a unit in a session.
 #[derive(Clone, Debug)]
 pub(crate) enum Role {
     /// It is in update mode: these ranges may be written, the first of which has the image.
@@ -39,10 +39,10 @@ pub(crate) struct Reply {
     pub(crate) at: Duration,
 }
 
-/// What became of an arrival.
+/// The result of an arrival.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Handled {
-    /// A request of so many bytes, with its reply.
+    /// A request, with its length in bytes and its reply.
     Request(usize, Reply),
     More(usize),
     Unknown,
@@ -110,6 +110,19 @@ pub(crate) struct Engine {
     pub(crate) was_asked: bool,
     /// The state of the serial line that makes the application leave.
     pub(super) line_signal: Option<LineSignal>,
+}
+
+/// The engine at one transfer.
+pub(super) struct Work<'w> {
+    pub(super) now: Duration,
+    pub(super) flash: &'w mut Flash,
+    pub(super) engine: &'w mut Engine,
+}
+
+impl Work<'_> {
+    pub(super) fn handle(&mut self, arrival: Arrival<'_>) -> Handled {
+        self.engine.handle(self.now, self.flash, arrival)
+    }
 }
 
 impl Engine {
@@ -360,7 +373,7 @@ impl Engine {
         }
     }
 
-    /// What a unit erases by itself when bytes arrive.
+    /// Erases the sectors that the unit erases by itself when bytes arrive.
     fn erase_before_write(&mut self, flash: &mut Flash, dialect: &Dialect, range: Range<u32>) -> Duration {
         let write = dialect.operation(OperationName::Write).and_then(|write| write.erases);
         match write {

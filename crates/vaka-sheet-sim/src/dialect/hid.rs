@@ -1,27 +1,25 @@
 //! HID reports.
 
-use std::time::Duration;
+use std::collections::VecDeque;
 
 use vaka_dialect::carrier::Hid;
 use vaka_dialect::unit_side::Arrival;
-use vaka_sim::flash::Flash;
 use vaka_sim::unit::vendor_unit::hid;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
-use super::engine::{Engine, Handled};
-use super::mode::Replies;
+use super::engine::{Handled, Reply, Work};
 use crate::mode::plain_interface;
 
 #[derive(Debug)]
 pub(super) struct HidCarrier {
     hid: Hid,
     descriptor: Vec<u8>,
-    pub(super) replies: Replies,
+    pub(super) replies: VecDeque<Reply>,
 }
 
 impl HidCarrier {
     pub(super) fn new(hid: &Hid) -> Self {
-        Self { hid: hid.clone(), descriptor: descriptor(hid), replies: Replies::new() }
+        Self { hid: hid.clone(), descriptor: descriptor(hid), replies: VecDeque::new() }
     }
 
     pub(super) fn interfaces(&self) -> Vec<DescribedInterface> {
@@ -34,19 +32,12 @@ impl HidCarrier {
     }
 
     /// SET_REPORT and GET_REPORT; `None` for a request of another kind. Source: HID 1.11, section 7.2.
-    pub(super) fn control(
-        &mut self,
-        now: Duration,
-        flash: &mut Flash,
-        engine: &mut Engine,
-        setup: Setup,
-        data: &[u8],
-    ) -> Option<Answer> {
+    pub(super) fn control(&mut self, work: &mut Work<'_>, setup: Setup, data: &[u8]) -> Option<Answer> {
         match (setup.kind, setup.request) {
             _ if hid::is_formality(setup) => Some(Answer::Done),
-            (0x21, 0x09) => Some(self.take(now, flash, engine, data)),
+            (0x21, 0x09) => Some(self.take(work, data)),
             (0xA1, 0x01) => Some(match self.replies.front() {
-                Some(reply) if reply.at <= now => {
+                Some(reply) if reply.at <= work.now => {
                     let mut bytes = self.next().unwrap_or_default();
                     bytes.truncate(setup.length.into());
                     Answer::Data(bytes)
@@ -57,25 +48,25 @@ impl HidCarrier {
         }
     }
 
-    pub(super) fn pipe(&mut self, now: Duration, flash: &mut Flash, engine: &mut Engine, transfer: Bulk<'_>) -> Answer {
+    pub(super) fn pipe(&mut self, work: &mut Work<'_>, transfer: Bulk<'_>) -> Answer {
         match transfer {
-            Bulk::Out(0x01, data) => self.take(now, flash, engine, data),
+            Bulk::Out(0x01, data) => self.take(work, data),
             Bulk::In(0x01, _) => {
-                let is_ready = self.replies.front().is_some_and(|reply| reply.at <= now);
+                let is_ready = self.replies.front().is_some_and(|reply| reply.at <= work.now);
                 if is_ready { self.next().map_or(Answer::Busy, Answer::Data) } else { Answer::Busy }
             }
             _ => Answer::Stall,
         }
     }
 
-    fn take(&mut self, now: Duration, flash: &mut Flash, engine: &mut Engine, report: &[u8]) -> Answer {
+    fn take(&mut self, work: &mut Work<'_>, report: &[u8]) -> Answer {
         let frame = match (self.hid.report, report.split_first()) {
             (None, _) => report,
             (Some(_), Some((_, frame))) => frame,
             (Some(_), None) => return Answer::Stall,
         };
         let arrival = Arrival { bytes: frame, is_whole: true, is_padded: true, ..Arrival::default() };
-        if let Handled::Request(_, reply) = engine.handle(now, flash, arrival)
+        if let Handled::Request(_, reply) = work.handle(arrival)
             && reply.bytes.is_some()
         {
             self.replies.push_back(reply);

@@ -11,5 +11,4 @@ mod serial;
 
 pub(crate) use engine::{Engine, Role};
 pub(crate) use mode::DialectMode;
-pub(crate) use node::NodeCarrier;
 pub(crate) use serial::{SerialCarrier, VersionLine};

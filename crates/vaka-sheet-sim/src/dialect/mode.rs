@@ -1,16 +1,15 @@
 //! A mode of a unit that speaks a dialect: the carrier passes frames to the engine.
 
-use std::collections::VecDeque;
 use std::time::Duration;
 
 use vaka_dialect::Carrier;
 use vaka_dialect::unit_side::{Arrival, SetupPacket, Status};
-use vaka_sim::can::{CanFrame, Rates};
+use vaka_sim::can::{CanFrame, Fate, Rates};
 use vaka_sim::flash::Flash;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 use super::dfu::DfuCarrier;
-use super::engine::{Engine, Handled, Reply};
+use super::engine::{Engine, Handled, Reply, Work};
 use super::hid::HidCarrier;
 use super::node::NodeCarrier;
 use super::pipes::PipesCarrier;
@@ -29,9 +28,6 @@ enum CarrierSide {
     Scsi(ScsiCarrier),
     Can(NodeCarrier),
 }
-
-/// Replies that wait for the host.
-pub(super) type Replies = VecDeque<Reply>;
 
 /// A mode in which a unit speaks a dialect.
 #[derive(Debug)]
@@ -141,8 +137,10 @@ impl Mode for DialectMode {
         }
     }
 
-    fn node(&mut self) -> Option<&mut NodeCarrier> {
-        if let CarrierSide::Can(carrier) = &mut self.carrier { Some(carrier) } else { None }
+    fn frame_sent(&mut self, fate: Fate) {
+        if let CarrierSide::Can(carrier) = &mut self.carrier {
+            carrier.sent(fate);
+        }
     }
 
     fn rates(&self) -> Option<Rates> {
@@ -160,11 +158,12 @@ impl Mode for DialectMode {
     }
 
     fn control(&mut self, now: Duration, flash: &mut Flash, setup: Setup, data: &[u8]) -> Answer {
+        let work = &mut Work { now, flash: &mut *flash, engine: &mut self.engine };
         let own = match &mut self.carrier {
             CarrierSide::Control | CarrierSide::Pipes(_) | CarrierSide::Can(_) => None,
-            CarrierSide::Serial(carrier) => carrier.control_with(now, &mut self.engine, setup, data),
-            CarrierSide::Hid(carrier) => carrier.control(now, flash, &mut self.engine, setup, data),
-            CarrierSide::Dfu(carrier) => carrier.control(now, flash, &mut self.engine, setup, data),
+            CarrierSide::Serial(carrier) => carrier.control_with(now, work.engine, setup, data),
+            CarrierSide::Hid(carrier) => carrier.control(work, setup, data),
+            CarrierSide::Dfu(carrier) => carrier.control(work, setup, data),
             CarrierSide::Scsi(carrier) => carrier.control(setup),
         };
         own.unwrap_or_else(|| self.request(now, flash, setup, data))
@@ -173,7 +172,7 @@ impl Mode for DialectMode {
     fn pipe(&mut self, now: Duration, flash: &mut Flash, transfer: Bulk<'_>) -> Answer {
         match &mut self.carrier {
             CarrierSide::Serial(carrier) => carrier.pipe(now, flash, &mut self.engine, transfer),
-            CarrierSide::Hid(carrier) => carrier.pipe(now, flash, &mut self.engine, transfer),
+            CarrierSide::Hid(carrier) => carrier.pipe(&mut Work { now, flash, engine: &mut self.engine }, transfer),
             CarrierSide::Pipes(carrier) => carrier.pipe(now, flash, &mut self.engine, transfer),
             CarrierSide::Scsi(carrier) => carrier.pipe(now, flash, &mut self.engine, transfer),
             CarrierSide::Control | CarrierSide::Dfu(_) | CarrierSide::Can(_) => Answer::Stall,

@@ -25,7 +25,7 @@ struct Outgoing {
 
 /// The node's side of its carrier.
 #[derive(Debug)]
-pub(crate) struct NodeCarrier {
+pub(super) struct NodeCarrier {
     can: Can,
     outgoing: VecDeque<(Duration, CanFrame)>,
     /// The message that arrives, and the identifier of its frames.
@@ -41,15 +41,15 @@ impl NodeCarrier {
         Self { can: can.clone(), outgoing, incoming: None, message: None, place }
     }
 
-    pub(crate) fn rates(&self) -> Rates {
+    pub(super) fn rates(&self) -> Rates {
         Rates { nominal: self.can.bit_rate, data: self.can.data_rate.unwrap_or(self.can.bit_rate) }
     }
 
-    pub(crate) fn next(&self) -> Option<(Duration, CanFrame)> {
+    pub(super) fn next(&self) -> Option<(Duration, CanFrame)> {
         self.outgoing.front().cloned()
     }
 
-    pub(crate) fn sent(&mut self, fate: Fate) {
+    pub(super) fn sent(&mut self, fate: Fate) {
         if fate == Fate::Acknowledged {
             self.outgoing.pop_front();
         }
@@ -66,7 +66,7 @@ impl NodeCarrier {
     }
 
     /// Takes a frame of the host.
-    pub(crate) fn hear(&mut self, at: Duration, flash: &mut Flash, engine: &mut Engine, frame: &CanFrame) {
+    pub(super) fn hear(&mut self, at: Duration, flash: &mut Flash, engine: &mut Engine, frame: &CanFrame) {
         if frame.is_extended != self.can.is_extended || !engine.unit.listens_to(frame.id) {
             return;
         }

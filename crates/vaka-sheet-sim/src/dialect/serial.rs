@@ -29,7 +29,7 @@ pub(crate) struct SerialCarrier {
     version: Option<VersionLine>,
 }
 
-/// What became of the bytes that a stream received.
+/// The result of the first bytes of a stream.
 pub(super) enum Taken {
     /// The first bytes are done with.
     Used(usize, Option<Reply>),

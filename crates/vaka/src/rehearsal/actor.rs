@@ -14,6 +14,9 @@ use vaka_usb::Clock;
 /// Time for one step. Chosen by us: quicker than a hand, and longer than the bus needs to notice.
 const STEP_TIME: Duration = Duration::from_millis(600);
 
+/// How often a user repeats wrong steps. Chosen by us.
+const MOST_ROUNDS: u32 = 3;
+
 /// How the user does the steps.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Manner {
@@ -34,17 +37,34 @@ pub struct Actor {
     manner: Manner,
     /// When the hands are free again.
     free_at: Duration,
+    /// Whether a step was shown and is not acknowledged yet.
+    is_asked: bool,
+    /// How often the first step was shown.
+    rounds: u32,
 }
 
 impl Actor {
     pub fn new(world: &SharedWorld, clock: Arc<dyn Clock>, port: &str, steps: Vec<NamedStep>, manner: Manner) -> Self {
-        Self { world: world.clone(), clock, port: port.to_owned(), steps, manner, free_at: Duration::ZERO }
+        Self {
+            world: world.clone(),
+            clock,
+            port: port.to_owned(),
+            steps,
+            manner,
+            free_at: Duration::ZERO,
+            is_asked: false,
+            rounds: 0,
+        }
     }
 
     /// Does what the tool shows.
     pub fn hear(&mut self, event: &Event) {
         if let Event::ManualStep { step, number, of, .. } = event {
-            self.take(step, *number == 1, number == of);
+            self.rounds += u32::from(*number == 1);
+            self.is_asked = self.manner == Manner::Right || self.rounds <= MOST_ROUNDS;
+            if self.is_asked {
+                self.take(step, *number == 1, number == of);
+            }
         }
     }
 
@@ -53,9 +73,10 @@ impl Actor {
         let undoes = |named: &&NamedStep| named.step.undo.as_ref().is_some_and(|undo| undo.action == step.action);
         if let Some(named) = self.steps.iter().find(does).cloned() {
             match &self.manner {
-                Manner::Skips(name) if *name == named.name => {}
+                // It is acknowledged all the same.
+                Manner::Skips(name) if *name == named.name => self.rest(),
                 // The last step is done at the start, and left out at its place.
-                Manner::LastFirst if is_last => {}
+                Manner::LastFirst if is_last => self.rest(),
                 Manner::LastFirst if is_first => {
                     self.later(self.last_step().map(|last| UserAction::Do(last.name.clone())));
                     self.later(Some(UserAction::Do(named.name)));
@@ -78,10 +99,29 @@ impl Actor {
         }
     }
 
+    /// Whether the shown steps are done, as with Enter; once for each step.
+    pub fn has_done(&mut self) -> bool {
+        let is_done = self.is_asked && self.clock.now() >= self.free_at;
+        if is_done {
+            self.is_asked = false;
+        }
+        is_done
+    }
+
+    /// Time until the hands are free.
+    pub fn time_left(&self) -> Duration {
+        self.free_at.saturating_sub(self.clock.now())
+    }
+
+    /// Takes the time of a step without doing it.
+    fn rest(&mut self) {
+        self.free_at = self.free_at.max(self.clock.now()) + STEP_TIME;
+    }
+
     fn later(&mut self, action: Option<UserAction>) {
         let Some(action) = action else { return };
         let now = self.clock.now();
-        self.free_at = self.free_at.max(now) + STEP_TIME;
+        self.rest();
         lock(&self.world).act_later(&self.port, self.free_at.saturating_sub(now), action);
     }
 }

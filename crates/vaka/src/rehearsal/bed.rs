@@ -10,9 +10,10 @@ use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::node_bus::NodeBus;
 use vaka_boot::context::Context;
 use vaka_boot::event::Event;
-use vaka_boot::operator::Unattended;
+use vaka_boot::operator::Operator;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::Report;
+use vaka_core::matching::Question;
 use vaka_core::sheet::Sheet;
 use vaka_image::Image;
 use vaka_sheet_sim::{BUS, Design, NamedStep, SheetUnit};
@@ -48,6 +49,36 @@ pub struct Bed {
     clock: Arc<VirtualClock>,
     world: SharedWorld,
     steps: Vec<NamedStep>,
+}
+
+/// The user as the tool knows him: acknowledges each step, and sees what the sheet promises.
+struct User<'a> {
+    actor: &'a RefCell<Actor>,
+    clock: Arc<VirtualClock>,
+}
+
+impl Operator for User<'_> {
+    fn read_label(&mut self, _: &Question) -> Option<String> {
+        None
+    }
+
+    fn is_there(&self) -> bool {
+        true
+    }
+
+    fn sees(&mut self, _: &[String]) -> Option<bool> {
+        Some(true)
+    }
+
+    fn await_done(&mut self, _: &str) -> bool {
+        let left = self.actor.borrow().time_left();
+        self.clock.sleep(left);
+        true
+    }
+
+    fn take_ack(&mut self) -> bool {
+        self.actor.borrow_mut().has_done()
+    }
 }
 
 /// The end of an update, and the last failure.
@@ -105,7 +136,8 @@ impl Bed {
         let mut cx = Context::new(&*self.clock, &mut tell, &stop);
         let sheets = std::slice::from_ref(sheet);
         let bench = Bench::new(self.buses(sheet), sheets);
-        let report = update::run(&bench, request, &mut Unattended, &mut cx);
+        let mut user = User { actor: &actor, clock: self.clock.clone() };
+        let report = update::run(&bench, request, &mut user, &mut cx);
         self.clock.sleep(SETTLE);
         Ended { report, failure }
     }
