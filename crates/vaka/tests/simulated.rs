@@ -232,3 +232,59 @@ fn both_makes_of_every_product_pass_the_same_updates() {
     }
     assert_eq!(table, std::fs::read_to_string(path).unwrap());
 }
+
+/// A sheet for the template of a carrier: 64 KiB of flash from 0, and a unit that is in update mode.
+fn sheet_of_template(name: &str, template: &str) -> Sheet {
+    let dialect = Dialect::parse("t", template, &no_files).unwrap();
+    let text = format!(
+        "sheet = 1\n[product]\nid = \"made\"\nname = \"Made\"\nmaker = \"Skerrow Instruments\"\n\
+         [application]\nid = \"1209:0051\"\n\
+         [[variant]]\nid = \"m1\"\nname = \"Made\"\nflash = [{{ start = 0, sectors = 64, size = \"1 KiB\" }}]\n\
+         [variant.image]\nregion = \"application\"\nbinary_at = 0x2000\n\
+         marks = [{{ offset = 0, text = \"MADE\", meaning = \"board word\" }}]\n\
+         [[variant.region]]\nname = \"bootloader\"\nstart = 0\nsize = \"8 KiB\"\n\
+         [[variant.region]]\nname = \"application\"\nstart = 0x2000\nsize = \"56 KiB\"\n\
+         [[route]]\nkind = \"dialect\"\ndialect = \"{}\"\nid = \"1209:0052\"\ntells = {{ chip = 0x5102 }}\nwrites = [\"application\"]\n\
+         [[route.entry]]\ndo = \"Plug it in.\"\nsee = \"Nothing.\"\n",
+        dialect.name
+    );
+    let dialects: Dialects = [(dialect.name.clone(), Arc::new(dialect))].into();
+    Sheet::parse_with(name, &text, &dialects).unwrap()
+}
+
+/// The unit of every template takes an image through its carrier, byte by byte.
+#[test]
+fn the_template_of_every_carrier_makes_a_unit() {
+    let image: Vec<u8> =
+        b"MADE".iter().copied().chain((0..5000_u32).map(|n| (n * 7 + n / 256).to_le_bytes()[0])).collect();
+    for kind in vaka_dialect::carrier::KINDS.iter().filter(|kind| kind.name != "can") {
+        // The size of a page is nowhere else.
+        let template =
+            kind.template.to_owned() + if kind.name == "scsi" { "[simulate]\nvalues = { page = 1024 }\n" } else { "" };
+        let sheet = sheet_of_template(kind.name, &template);
+        let clock = Arc::new(VirtualClock::default());
+        let mut world = World::new(clock.clone());
+        let design = Arc::new(Design::new(Arc::new(sheet.clone()), "m1").unwrap());
+        assert!(design.left_out.is_empty(), "{}: {:?}", kind.name, design.left_out);
+        let unit = SheetUnit::new(design, "X-1", StartMode::Update, None);
+        world.plug(PORT, Box::new(unit), Vec::new());
+        let world = world.shared();
+        let sheets = [sheet];
+        let bench = Bench::new(vec![Arc::new(SimBus::new(world.clone(), clock.clone()))], &sheets);
+        let mut events = Vec::new();
+        let (stop, mut tell) = (AtomicBool::new(false), |event| events.push(event));
+        let mut cx = Context::new(&*clock, &mut tell, &stop);
+        let file = InputFile {
+            options: vaka_image::ReadOptions {
+                at: Some(vaka_image::address::Address::new(0x2000)),
+                ..vaka_image::ReadOptions::default()
+            },
+            ..InputFile::of(FirmwareFile::parse(&image))
+        };
+        let request = Request { files: vec![file], wait: Duration::from_secs(5), ..Request::new(&[]) };
+        let report = update::run(&bench, &request, &mut Unattended, &mut cx);
+        assert_eq!(report.code, ExitCode::Done, "{}: {events:#?}", kind.name);
+        let memory = lock(&world).unit(PORT).unwrap().flash().bytes().to_vec();
+        assert!(memory[0x2000..].starts_with(&image), "{}", kind.name);
+    }
+}

@@ -1,6 +1,6 @@
 //! Solves an expression for the names in it: what a received value says about them.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::cipher::Way;
 use crate::evaluate::Evaluation;
@@ -18,6 +18,8 @@ pub(super) struct Solver {
     pub(super) found: BTreeSet<Name>,
     /// Names of which only the length is known: their value is zeros.
     lengths: BTreeSet<Name>,
+    /// The bits that are known of a number of which only parts were told: their mask.
+    partial: BTreeMap<Name, i128>,
     nth: Name,
     /// Bytes behind the field that is parsed, if one told their number.
     pub(super) below: Option<usize>,
@@ -25,7 +27,15 @@ pub(super) struct Solver {
 
 impl Solver {
     pub(super) fn new(values: Vec<Option<Value>>, fixed: BTreeSet<Name>, nth: Name) -> Self {
-        Self { values, fixed, found: BTreeSet::new(), lengths: BTreeSet::new(), nth, below: None }
+        Self {
+            values,
+            fixed,
+            found: BTreeSet::new(),
+            lengths: BTreeSet::new(),
+            partial: BTreeMap::new(),
+            nth,
+            below: None,
+        }
     }
 
     /// All values: those that were known, and those that were found.
@@ -43,6 +53,7 @@ impl Solver {
     /// Forgets the value of a name, and returns it.
     pub(super) fn take(&mut self, name: Name) -> Option<Value> {
         self.found.remove(&name);
+        self.partial.remove(&name);
         self.values.get_mut(usize::from(name.0))?.take()
     }
 
@@ -93,6 +104,9 @@ impl Solver {
 
     /// Gives a name a value; false if it has another one.
     pub(super) fn bind(&mut self, name: Name, value: Value) -> bool {
+        if let (true, Value::Int(number)) = (self.partial.contains_key(&name), &value) {
+            return self.bind_bits(Bits { name, mask: ALL_BITS, shift: 0 }, *number);
+        }
         let Some(slot) = self.values.get_mut(usize::from(name.0)) else { return false };
         let is_settled = self.fixed.contains(&name) || (self.found.contains(&name) && !self.lengths.contains(&name));
         if is_settled && slot.is_some() {
@@ -128,6 +142,11 @@ impl Solver {
         if let Node::Name(name) = &of.node {
             return self.bind(*name, target.clone());
         }
+        if let (Some(bits), Value::Int(number)) = (self.bits_of(of), target)
+            && self.is_open(bits.name)
+        {
+            return self.bind_bits(bits, *number);
+        }
         if let Some(known) = self.value(of) {
             return known == *target;
         }
@@ -152,6 +171,56 @@ impl Solver {
             }
             _ => true,
         }
+    }
+
+    /// Whether the value of a name is unknown, or known in part.
+    fn is_open(&self, name: Name) -> bool {
+        self.get(name).is_none() || self.partial.contains_key(&name)
+    }
+
+    /// The bits of a name that an expression is: `address & 0xFFFF`, `address >> 16`, `address / 256 % 256`.
+    fn bits_of(&self, of: &Expression) -> Option<Bits> {
+        let Node::Binary(operator, left, right) = &of.node else {
+            let Node::Name(name) = &of.node else { return None };
+            return Some(Bits { name: *name, mask: ALL_BITS, shift: 0 });
+        };
+        let (bits, number) = (self.bits_of(left)?, self.int(right)?);
+        let shift = |by: u32| {
+            let shift = bits.shift + by;
+            Bits { mask: bits.mask >> shift << shift, shift, ..bits }
+        };
+        // A mask counts from the lowest bit that is left.
+        let masked = |mask: i128| Bits { mask: bits.mask & mask.checked_shl(bits.shift).unwrap_or(0), ..bits };
+        let power = || u64::try_from(number).ok().filter(|number| number.is_power_of_two()).map(u64::trailing_zeros);
+        match operator {
+            Binary::BitAnd if number >= 0 => Some(masked(number)),
+            Binary::Remainder if power().is_some() => Some(masked(number - 1)),
+            Binary::Right => u32::try_from(number).ok().filter(|by| bits.shift + by < 64).map(shift),
+            Binary::Divide => power().filter(|by| bits.shift + by < 64).map(shift),
+            _ => None,
+        }
+    }
+
+    /// Notes some bits of a name; false if they contradict those that are known.
+    fn bind_bits(&mut self, Bits { name, mask, shift }: Bits, number: i128) -> bool {
+        let told = number << shift;
+        if told & !mask != 0 {
+            return false;
+        }
+        let before = self.partial.get(&name).copied().unwrap_or(0);
+        let known = match self.values.get(usize::from(name.0)) {
+            Some(Some(Value::Int(known))) if before != 0 => *known,
+            _ => 0,
+        };
+        if (known ^ told) & before & mask != 0 {
+            return false;
+        }
+        if let Some(slot) = self.values.get_mut(usize::from(name.0)) {
+            *slot = Some(Value::Int(known & before | told));
+        }
+        self.found.insert(name);
+        self.partial.insert(name, before | mask);
+        true
     }
 
     fn solve_binary(&mut self, operator: Binary, left: &Expression, right: &Expression, target: &Value) -> bool {
@@ -246,6 +315,19 @@ impl Solver {
         };
         made.iter().enumerate().map(|(at, byte)| find(at, *byte)).collect()
     }
+}
+
+/// All bits of a number that a dialect sends: 64.
+const ALL_BITS: i128 = (1 << 64) - 1;
+
+/// Some bits of the value of a name.
+#[derive(Clone, Copy)]
+struct Bits {
+    name: Name,
+    /// The bits, at their places in the value.
+    mask: i128,
+    /// The place of the lowest bit of the expression.
+    shift: u32,
 }
 
 /// The content that the inverse function takes: zlib has two bytes before its data and four after it.
