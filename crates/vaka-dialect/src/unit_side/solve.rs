@@ -20,6 +20,8 @@ pub(super) struct Solver {
     lengths: BTreeSet<Name>,
     /// The bits that are known of a number of which only parts were told: their mask.
     partial: BTreeMap<Name, i128>,
+    /// Numbers count modulo this, below a mask or a remainder.
+    modulus: Option<i128>,
     nth: Name,
     /// Bytes behind the field that is parsed, if one told their number.
     pub(super) below: Option<usize>,
@@ -33,6 +35,7 @@ impl Solver {
             found: BTreeSet::new(),
             lengths: BTreeSet::new(),
             partial: BTreeMap::new(),
+            modulus: None,
             nth,
             below: None,
         }
@@ -92,6 +95,7 @@ impl Solver {
                 _ => None,
             },
             (Node::Map { over: ChecksumScope { bytes, by: None }, .. }, _) => self.length(bytes),
+            (Node::Call(Function::Number(form), _), _) => Some(form.bytes),
             (Node::Call(Function::Reverse, given), _) => self.length(given.first()?),
             (Node::Call(Function::Pad, given), _) => {
                 let (own, wanted) = (self.length(given.first()?)?, self.size(given.get(1)?)?);
@@ -104,6 +108,10 @@ impl Solver {
 
     /// Gives a name a value; false if it has another one.
     pub(super) fn bind(&mut self, name: Name, value: Value) -> bool {
+        let value = match (value, self.modulus) {
+            (Value::Int(number), Some(modulus)) => Value::Int(number.rem_euclid(modulus)),
+            (value, _) => value,
+        };
         if let (true, Value::Int(number)) = (self.partial.contains_key(&name), &value) {
             return self.bind_bits(Bits { name, mask: ALL_BITS, shift: 0 }, *number);
         }
@@ -231,8 +239,19 @@ impl Solver {
             (Some(Value::Bytes(left)), None, Value::Bytes(all)) if operator == Binary::Join => {
                 all.strip_prefix(&left[..]).is_some_and(|rest| self.solve(right, &rest.to_vec().into()))
             }
+            (None, None, Value::Bytes(all)) if operator == Binary::Join => {
+                let own = self.length(left).or_else(|| all.len().checked_sub(self.length(right)?));
+                let parts = own.and_then(|own| all.split_at_checked(own)).map(|(a, b)| (a.to_vec(), b.to_vec()));
+                parts.is_none_or(|(a, b)| self.solve(left, &a.into()) && self.solve(right, &b.into()))
+            }
             (None, Some(Value::Int(right)), Value::Int(target)) => match left_operand(operator, right, *target) {
-                Some(found) => self.solve(left, &Value::Int(found)),
+                Some(found) => {
+                    let outer = self.modulus;
+                    self.modulus = modulus(operator, right).or(outer);
+                    let is_solved = self.solve(left, &Value::Int(found));
+                    self.modulus = outer;
+                    is_solved
+                }
                 None => true,
             },
             (Some(Value::Int(known)), None, Value::Int(target)) => match right_operand(operator, known, *target) {
@@ -341,6 +360,15 @@ fn unwrapped(function: &Function, target: &Value) -> Value {
 
 fn value_expression(value: Value, at: usize) -> Expression {
     Expression { node: Node::Value(value), at }
+}
+
+/// The modulus of numbers below a mask of the lowest bits, or a remainder.
+fn modulus(operator: Binary, right: i128) -> Option<i128> {
+    match operator {
+        Binary::BitAnd if right > 0 && (right & (right + 1)) == 0 => Some(right + 1),
+        Binary::Remainder if right > 0 => Some(right),
+        _ => None,
+    }
 }
 
 /// The left operand of an operation with this result; of several that fit, the one that the right operand
