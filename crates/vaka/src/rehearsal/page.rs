@@ -30,7 +30,7 @@ pub fn html(title: &str, rows: &[Row]) -> String {
                      real bootloader."
                 }
                 @for group in groups {
-                    h2 { (group[0].variant) ", " (group[0].stage) ", " (group[0].route) }
+                    h2 { (group[0].variant) ", stage " (group[0].stage) ", route " (group[0].route) }
                     table {
                         tr { th { "case" } th { "expected" } th { "found" } }
                         @for row in group {
