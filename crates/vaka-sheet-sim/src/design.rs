@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use vaka_base::version::{ReleaseNumber, Version};
 use vaka_core::sheet::{
-    BOOTLOADER, DescriptorPattern, EntryStep, ImageRules, Route, Sheet, Signal, Stage, Variant, VersionSource,
+    BOOTLOADER, DescriptorPattern, EntryStep, ImageRules, ManualStep, Route, Sheet, Signal, Stage, Variant,
+    VersionSource,
 };
 use vaka_dialect::{Carrier, Dialect};
 use vaka_image::Image;
@@ -36,6 +37,8 @@ pub enum DesignError {
     NoVariant(String),
     /// The flash spans too many bytes.
     Flash(u64),
+    /// The flash ends above the addresses of a simulated unit.
+    TooHigh,
     /// The variant has no route.
     NoRoute,
     /// The application has no USB ids and is not a node of a CAN bus.
@@ -72,13 +75,19 @@ impl Design {
     /// [`DesignError`].
     pub fn new(sheet: Arc<Sheet>, variant: &str) -> Result<Self, DesignError> {
         let own = sheet.variant(variant).ok_or_else(|| DesignError::NoVariant(variant.to_owned()))?;
-        let mut parts = vec![own.clone()];
+        let (mut parts, mut left_out) = (vec![own.clone()], Vec::new());
         for other in &sheet.variants {
-            if other.part.is_some() && !parts.iter().any(|known| known.part == other.part) {
+            let Some(part) = other.part.clone().filter(|_| !parts.iter().any(|known| known.part == other.part)) else {
+                continue;
+            };
+            if parts.iter().any(|known| overlap(known, other)) {
+                let reason = "its flash has addresses of another part, and a simulated unit has one flash".to_owned();
+                left_out.push(Unsupported { part: format!("part {part}"), reason });
+            } else {
                 parts.push(other.clone());
             }
         }
-        let mut design = Self { sheet, parts, routes: Vec::new(), programmers: Vec::new(), left_out: Vec::new() };
+        let mut design = Self { sheet, parts, routes: Vec::new(), programmers: Vec::new(), left_out };
         design.check_flash()?;
         design.collect_routes();
         design.check_variants();
@@ -116,6 +125,28 @@ impl Design {
         Some((ids.vendor, ids.product))
     }
 
+    /// The ways into update mode that begin with the user: ids and kind of each route, and the names of its
+    /// steps, first those of the entry, then those of the recovery if there are some.
+    pub fn ways(&self) -> Vec<(String, Vec<String>, Vec<String>)> {
+        let known = self.steps();
+        let names = |steps: Vec<&ManualStep>| {
+            let named = |step: &ManualStep| {
+                let by_action = known.iter().find(|named| named.step.action == step.action).map(|named| &named.name);
+                step.id.as_ref().or(by_action).cloned()
+            };
+            steps.into_iter().filter_map(named).collect::<Vec<String>>()
+        };
+        let way = |own: &DesignRoute| {
+            let (entry, recovery) = (names(own.route.manual_steps()), names(own.route.recovery.iter().collect()));
+            let stage = own.stage.map(|stage| format!(", for stage {}", self.sheet.stages[stage].name));
+            let mode = format!("{} by {}{}", own.route.id, own.route.kind, stage.unwrap_or_default());
+            (!entry.is_empty() || !recovery.is_empty()).then_some((mode, entry, recovery))
+        };
+        let mut ways: Vec<_> = self.routes.iter().filter_map(way).collect();
+        ways.dedup();
+        ways
+    }
+
     /// Its manual steps, each name once.
     pub fn steps(&self) -> Vec<NamedStep> {
         self.procedures().steps().into_iter().cloned().collect()
@@ -129,8 +160,11 @@ impl Design {
         let spans = self.parts.iter().flat_map(|part| part.flash.zones()).map(|zone| zone.span());
         let (start, end) =
             spans.fold((u64::MAX, 0), |(start, end), span| (start.min(span.start().get()), end.max(span.end().get())));
-        let len = end.saturating_sub(start);
-        if len > MAX_FLASH { Err(DesignError::Flash(len)) } else { Ok(()) }
+        match end.saturating_sub(start) {
+            _ if end > u64::from(u32::MAX) => Err(DesignError::TooHigh),
+            len if len > MAX_FLASH => Err(DesignError::Flash(len)),
+            _ => Ok(()),
+        }
     }
 
     fn collect_routes(&mut self) {
@@ -366,6 +400,12 @@ impl Design {
         let region = route.writes.iter().find(|region| region.name == image.name).or(route.writes.first());
         region.and_then(|region| range(region.span)).unwrap_or(0..0)
     }
+}
+
+/// Whether the flash of two variants has addresses in common.
+fn overlap(one: &Variant, other: &Variant) -> bool {
+    let spans = |variant: &Variant| variant.flash.zones().iter().map(|zone| zone.span()).collect::<Vec<_>>();
+    spans(one).iter().any(|own| spans(other).iter().any(|theirs| own.common(*theirs).is_some()))
 }
 
 /// Puts the bytes of an image into flash.

@@ -83,6 +83,7 @@ pub fn reason(error: &DesignError) -> String {
         DesignError::Flash(bytes) => {
             format!("the flash of the variant spans {bytes} bytes, more than a simulated unit has")
         }
+        DesignError::TooHigh => "the flash of the variant ends above the addresses of a simulated unit".to_owned(),
         DesignError::NoRoute => "the variant has no route".to_owned(),
         DesignError::NoApplication => "its application has no USB ids and is not a node of a CAN bus".to_owned(),
     }
@@ -99,6 +100,12 @@ fn describe(design: &Design, spec: &scene::SheetUnit, serial: &str) -> Vec<Strin
     };
     let mut lines = vec![format!("{}  {}, serial number {serial}, {mode}", spec.port, design.name())];
     lines.extend(design.left_out.iter().map(|part| format!("     left out: {}: {}", part.part, part.reason)));
+    for (mode, entry, recovery) in design.ways() {
+        lines.push(format!("     into update mode {mode}: {}", entry.join(", ")));
+        if !recovery.is_empty() {
+            lines.push(format!("     recovery: {}", recovery.join(", ")));
+        }
+    }
     for NamedStep { name, step } in design.steps() {
         lines.push(format!("     do {} {name}: {}", spec.port, step.action));
         if let Some(undo) = &step.undo {
