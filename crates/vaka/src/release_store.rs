@@ -202,10 +202,11 @@ fn product(common: &Common, releases: &[(PathBuf, Release)]) -> Result<Option<St
 }
 
 fn version(wanted: &Releases) -> VersionSelector {
-    match &wanted.version {
-        Some(version) => VersionSelector::Version(version.clone()),
-        None if wanted.known_good => VersionSelector::KnownGood(known_good()),
-        None => VersionSelector::Newest,
+    match (&wanted.version, wanted.before) {
+        (Some(version), _) => VersionSelector::Version(version.clone()),
+        (None, Some(day)) => VersionSelector::Before(day.to_string()),
+        (None, None) if wanted.known_good => VersionSelector::KnownGood(known_good()),
+        (None, None) => VersionSelector::Newest,
     }
 }
 

@@ -266,6 +266,40 @@ fn known_good_is_the_release_that_was_installed_and_no_other_of_its_version() {
     shop.update(&folder, &["--plan", "--known-good"]).expect(0, &["Release tern 1.5.0 of 2026-10-19"]);
 }
 
+/// The newest release of an earlier day, on its channel; a day is a date.
+#[test]
+fn a_release_of_an_earlier_day_is_selected() {
+    let shop = Workshop::new();
+    let folder = shop.path("shelf");
+    fs::create_dir(&folder).unwrap();
+    for (name, day, version, channel) in [
+        ("spring", "2026-03-01", "1.5.0+spring.1", "stable"),
+        ("summer", "2026-07-14", "1.5.0+summer.2", "stable"),
+        ("trial", "2026-06-30", "1.5.0+trial.3", "trial"),
+    ] {
+        let changes = [
+            ("2026-10-19", day),
+            ("version = \"1.5.0\"", &format!("version = \"{version}\"")[..]),
+            ("channel = \"stable\"", &format!("channel = \"{channel}\"")[..]),
+        ];
+        fs::rename(shop.pack(name, &changes, SIGNED), folder.join(format!("{name}.vaka"))).unwrap();
+    }
+    for (options, code, words) in [
+        (&["--before", "2026-07-14"][..], 0, "1.5.0+spring.1 of 2026-03-01"),
+        (&["--before", "2026-07-15"], 0, "1.5.0+summer.2 of 2026-07-14"),
+        (&["--before", "2026-12-31", "--channel", "trial"], 0, "1.5.0+trial.3 of 2026-06-30"),
+        (
+            &["--before", "2026-03-01"],
+            3,
+            "no release is older than 2026-03-01; available: 1.5.0+trial.3 of 2026-06-30 (trial)",
+        ),
+        (&["--before", "March"], 2, "invalid value 'March' for '--before <DATE>'"),
+        (&["--before", "2026-07-14", "--version", "1.5.0"], 2, "cannot be used with"),
+    ] {
+        shop.update(&folder, &[&["--plan"], options].concat()).expect(code, &[words]);
+    }
+}
+
 /// A publisher and a recipient who trusts the publisher's key for the Tern.
 fn publisher_and_recipient() -> (Workshop, Workshop) {
     let (publisher, recipient) = (Workshop::new(), Workshop::new());

@@ -15,6 +15,8 @@ pub enum VersionSelector {
     Newest,
     /// This one.
     Version(String),
+    /// The newest that is older than this day, in the form of a manifest: `2026-03-01`.
+    Before(String),
     /// The newest of the releases with these digests, which were installed successfully before.
     KnownGood(Vec<String>),
 }
@@ -75,6 +77,14 @@ pub enum SelectError {
         /// The available versions.
         there: Vec<String>,
     },
+    /// None is older than the day.
+    #[error("no release is older than {wanted}; available: {}", .there.join(", "))]
+    Before {
+        /// The request.
+        wanted: String,
+        /// The available versions with their dates.
+        there: Vec<String>,
+    },
     /// No release is known to be good.
     #[error("none of these releases is on record as installed successfully; available: {}", .0.join(", "))]
     KnownGood(Vec<String>),
@@ -113,12 +123,18 @@ pub fn choose(releases: &[Candidate<'_>], wanted: &ReleaseQuery<'_>) -> Result<S
         VersionSelector::KnownGood(good) => {
             all.iter().copied().filter(|at| good.iter().any(|sha256| sha256 == releases[*at].sha256)).collect()
         }
+        // Dates in this form have the order of their texts.
+        VersionSelector::Before(day) => {
+            let is_older = |at: &usize| releases[*at].manifest.date.as_str() < day.as_str();
+            all.iter().copied().filter(on_channel).filter(is_older).collect()
+        }
         VersionSelector::Newest => all.iter().copied().filter(on_channel).collect(),
     };
     let Some(index) = fitting.first().copied() else {
         return Err(match (&wanted.version, wanted.channel) {
             (VersionSelector::Version(version), _) => SelectError::Version { wanted: version.clone(), there: there() },
             (VersionSelector::KnownGood(_), _) => SelectError::KnownGood(there()),
+            (VersionSelector::Before(day), _) => SelectError::Before { wanted: day.clone(), there: there() },
             (VersionSelector::Newest, channel) => {
                 SelectError::Channel { wanted: channel.unwrap_or_default().to_owned(), there: there() }
             }

@@ -479,7 +479,7 @@ impl CommandError {
             }
 
             Self::NoReleaseSelected { .. } => {
-                "Select one with --version V, --known-good or --channel NAME, or give its file."
+                "Select one with --version V, --before DATE, --known-good or --channel NAME, or give its file."
             }
             Self::NoReleaseIn { .. } => "Give a firmware file, a release, or a folder of releases.",
             Self::NoUsableRelease { .. } => "Give the file of one release to see how it can be used.",
