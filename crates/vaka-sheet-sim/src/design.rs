@@ -127,7 +127,7 @@ impl Design {
 
     /// The ways into update mode that begin with the user: ids and kind of each route, and the names of its
     /// steps, first those of the entry, then those of the recovery if there are some.
-    pub fn ways(&self) -> Vec<(String, Vec<String>, Vec<String>)> {
+    pub fn entry_ways(&self) -> Vec<(String, Vec<String>, Vec<String>)> {
         let known = self.steps();
         let names = |steps: Vec<&ManualStep>| {
             let named = |step: &ManualStep| {
@@ -291,7 +291,7 @@ impl Design {
         self.sheet.variants.iter().filter(|other| other.id != variant.id)
     }
 
-    /// The stage whose images are in flash, of those that replace a bootloader.
+    /// The installed stage, of those that replace a bootloader: its images are in flash.
     pub(crate) fn installed_stage(&self, flash: &Flash) -> Option<&Stage> {
         let variant = &self.parts[0];
         let others = |stage: &'_ Stage| {
@@ -337,7 +337,7 @@ impl Design {
         self.sheet.application.signs.with(&self.parts[0].shows.signs)
     }
 
-    /// The route whose disk the application itself shows.
+    /// The route over a disk that the application itself shows.
     pub(crate) fn route_in_application(&self) -> Option<usize> {
         let ids = self.parts[0].shows.id.as_ref().or(self.sheet.application.id.as_ref())?;
         let is_own = |route: &DesignRoute| route.route.id.overlap(ids) && route.route.kind.volume().is_some();

@@ -115,7 +115,7 @@ impl Plain {
         Self { place: DfuPlace::new(choice), names, dfu }
     }
 
-    /// The state of a unit whose application cannot run.
+    /// The state of a unit without a valid application.
     pub(crate) fn without_firmware(self) -> Self {
         Self { dfu: self.dfu.for_want_of_firmware(), ..self }
     }

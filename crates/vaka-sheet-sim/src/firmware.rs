@@ -18,10 +18,10 @@ const FACTORY_LEN: u64 = 4096;
 /// The version of that firmware: lower than any that a maintainer releases.
 const FACTORY_VERSION: [u8; 3] = [0, 1, 0];
 
-/// Bytes behind the last fixed field: a version behind a marker, and a checksum at the end.
+/// Bytes after the last fixed field: a version after a marker, and a checksum at the end.
 const MOST_TRAILER: u64 = 192;
 
-/// Offset of the first instruction. Chosen by us: behind the vector tables of common chips.
+/// Offset of the first instruction. Chosen by us: after the vector tables of common chips.
 const FIRST_INSTRUCTION: u64 = 0x200;
 
 /// The content of a region.
@@ -29,7 +29,7 @@ const FIRST_INSTRUCTION: u64 = 0x200;
 pub(crate) enum Content {
     /// Erased.
     Blank,
-    /// Firmware for this variant, with its version if the sheet or a stamp tells it.
+    /// Firmware for this variant, with its version if the sheet or a stamp states it.
     Sound(Option<Version>),
     /// Firmware for another variant.
     Foreign,
@@ -74,7 +74,7 @@ fn image(flash: &Flash, region: Span) -> Option<Image> {
 }
 
 /// The image with as many erased bytes more: its checksum may end with such a byte.
-fn longer(image: &Image, by: usize) -> Option<Image> {
+fn with_erased_bytes(image: &Image, by: usize) -> Option<Image> {
     let mut bytes = vec![ERASED; usize::try_from(image.span().len()).ok()? + by];
     image.copy_to(image.start(), &mut bytes);
     Image::from_memory(&[(image.start(), bytes)])
@@ -88,10 +88,10 @@ fn is_complete(rules: &ImageRules, image: &Image) -> bool {
         length && sum.is_none_or(|sum| sum.check(image, rules.length.as_ref()) == Proof::Holds)
     };
     let most = rules.checksum.as_ref().map_or(0, |sum| usize::try_from(sum.width).unwrap_or(0));
-    (0..=most).any(|by| longer(image, by).is_some_and(|image| holds(&image)))
+    (0..=most).any(|by| with_erased_bytes(image, by).is_some_and(|image| holds(&image)))
 }
 
-/// Whether the rules can tell firmware from other bytes.
+/// Whether the rules distinguish firmware from other bytes.
 fn is_proven(rules: &ImageRules) -> bool {
     rules.checksum.is_some() || rules.vectors.is_some()
 }

@@ -73,7 +73,7 @@ pub(crate) trait Mode: Send + Debug {
         &[]
     }
 
-    /// Whether the unit is a node of a CAN bus, and shows nothing on USB.
+    /// Whether the unit is a node of a CAN bus, and does not appear on USB.
     fn is_node(&self) -> bool {
         self.rates().is_some()
     }

@@ -18,7 +18,7 @@ const RELEASE: u16 = 0x0100;
 
 /// A transfer that waits for the pins of the unit.
 #[derive(Debug)]
-enum Waiting {
+enum QueuedTransfer {
     Out(u8, Vec<u8>),
     Control(Setup, Vec<u8>),
 }
@@ -31,7 +31,7 @@ pub struct SheetProgrammer {
     target: String,
     wiring: Wiring,
     power: Power<DialectMode>,
-    waiting: Vec<Waiting>,
+    waiting: Vec<QueuedTransfer>,
     is_held: bool,
     /// Whether it lost the chip, which then starts.
     lets_go: bool,
@@ -93,8 +93,8 @@ impl Probe for SheetProgrammer {
                 pins.hold();
             }
             match one {
-                Waiting::Out(endpoint, data) => drop(mode.pipe(now, pins.flash(), Bulk::Out(endpoint, &data))),
-                Waiting::Control(setup, data) => drop(mode.control(now, pins.flash(), setup, &data)),
+                QueuedTransfer::Out(endpoint, data) => drop(mode.pipe(now, pins.flash(), Bulk::Out(endpoint, &data))),
+                QueuedTransfer::Control(setup, data) => drop(mode.control(now, pins.flash(), setup, &data)),
             }
         }
         if mode.advance(now, pins.flash()).is_some() {
@@ -122,7 +122,7 @@ impl Unit for SheetProgrammer {
         match mode.is_for_carrier(setup) {
             true => mode.control(now, &mut self.flash, setup, data),
             false if setup.kind & 0x80 == 0 => {
-                self.waiting.push(Waiting::Control(setup, data.to_vec()));
+                self.waiting.push(QueuedTransfer::Control(setup, data.to_vec()));
                 Answer::Done
             }
             false => Answer::Stall,
@@ -137,7 +137,7 @@ impl Unit for SheetProgrammer {
         match (self.power.mode(), transfer) {
             (None, _) => Answer::Silent,
             (Some(_), Bulk::Out(endpoint, data)) => {
-                self.waiting.push(Waiting::Out(endpoint, data.to_vec()));
+                self.waiting.push(QueuedTransfer::Out(endpoint, data.to_vec()));
                 Answer::Done
             }
             (Some(mode), Bulk::In(..)) => mode.pipe(now, &mut self.flash, transfer),

@@ -27,7 +27,7 @@ use crate::firmware::Content;
 use crate::mode::{Exit, Mode, plain_interface};
 use crate::procedures::{Procedures, StepEffect};
 
-/// bcdDevice of modes whose sheet states none. Chosen by us.
+/// bcdDevice of a mode without one in the sheet. Chosen by us.
 const RELEASE: u16 = 0x0100;
 
 /// Ids of the device that a slip leads to. Source: the range that 0x1209 reserves for testing; no product
@@ -104,10 +104,10 @@ impl SheetUnit {
         }
         // The unit was attached long ago.
         match self.first_mode(Duration::ZERO) {
-            Start::Mode(ModeKind::Update(_, Some(_))) => self.boot(ModeKind::Application),
-            Start::Mode(kind) => self.boot(kind),
-            Start::Silent => self.power.hang(),
-            Start::Bricked => self.power.start(Duration::ZERO, None),
+            PowerOnResult::Mode(ModeKind::Update(_, Some(_))) => self.boot(ModeKind::Application),
+            PowerOnResult::Mode(kind) => self.boot(kind),
+            PowerOnResult::Silent => self.power.hang(),
+            PowerOnResult::Bricked => self.power.start(Duration::ZERO, None),
         }
     }
 
@@ -139,22 +139,22 @@ impl SheetUnit {
         self.begin_with(now, first);
     }
 
-    fn begin_with(&mut self, now: Duration, start: Start) {
+    fn begin_with(&mut self, now: Duration, start: PowerOnResult) {
         match start {
-            Start::Mode(kind) => self.start(now, kind),
-            Start::Silent => {
+            PowerOnResult::Mode(kind) => self.start(now, kind),
+            PowerOnResult::Silent => {
                 self.power.hang();
             }
-            Start::Bricked => {
+            PowerOnResult::Bricked => {
                 self.power.start(now, None);
             }
         }
     }
 
-    fn first_mode(&mut self, now: Duration) -> Start {
+    fn first_mode(&mut self, now: Duration) -> PowerOnResult {
         let has_bootloader = self.has_bootloader();
         if !has_bootloader {
-            return if self.design.can_get_bootloader() { Start::Silent } else { Start::Bricked };
+            return if self.design.can_get_bootloader() { PowerOnResult::Silent } else { PowerOnResult::Bricked };
         }
         let listens = self.design.routes.iter().position(|route| route.route.listens.is_some());
         let window = listens.and_then(|route| Some((route, now + self.design.routes[route].route.listens?)));
@@ -165,11 +165,13 @@ impl SheetUnit {
             other => Err(other),
         });
         match (worst, window) {
-            (Err(Content::Foreign), _) => Start::Bricked,
-            (Ok(_), Some((route, until))) => Start::Mode(ModeKind::Update(route, Some(until))),
-            (Ok(_), None) => Start::Mode(ModeKind::Application),
-            (Err(_), Some((route, _))) => Start::Mode(ModeKind::Update(route, None)),
-            (Err(_), None) => self.fallback().map_or(Start::Silent, |route| Start::Mode(ModeKind::Update(route, None))),
+            (Err(Content::Foreign), _) => PowerOnResult::Bricked,
+            (Ok(_), Some((route, until))) => PowerOnResult::Mode(ModeKind::Update(route, Some(until))),
+            (Ok(_), None) => PowerOnResult::Mode(ModeKind::Application),
+            (Err(_), Some((route, _))) => PowerOnResult::Mode(ModeKind::Update(route, None)),
+            (Err(_), None) => self
+                .fallback()
+                .map_or(PowerOnResult::Silent, |route| PowerOnResult::Mode(ModeKind::Update(route, None))),
         }
     }
 
@@ -317,7 +319,7 @@ impl SheetUnit {
 
     fn update_descriptors(&self, index: usize, mode: &dyn Mode) -> Descriptors {
         let (sheet, route) = (&self.design.sheet, &self.design.routes[index].route);
-        // The bootloader that a stage installs shows what the stage says.
+        // The bootloader that a stage installs has the descriptors of the stage.
         let shown = sheet.stages.iter().find(|stage| stage.shows.id.as_ref().is_some_and(|ids| ids.overlap(&route.id)));
         let signs = shown.map_or(route.signs.clone(), |stage| stage.shows.signs.with(&route.signs));
         let own_version = shown
@@ -367,7 +369,7 @@ impl SheetUnit {
             true => self.start(now, ModeKind::Update(route, None)),
             // It was asked to leave, so it does not listen first.
             false => match self.first_mode(now) {
-                Start::Mode(ModeKind::Update(_, Some(_))) => self.start(now, ModeKind::Application),
+                PowerOnResult::Mode(ModeKind::Update(_, Some(_))) => self.start(now, ModeKind::Application),
                 first => self.begin_with(now, first),
             },
         }
@@ -416,7 +418,7 @@ const NODE_BASE: u64 = 0x51A0_0000;
 pub const BUS: &str = "sheet";
 
 /// How a unit starts.
-enum Start {
+enum PowerOnResult {
     Mode(ModeKind),
     Silent,
     Bricked,
@@ -432,7 +434,7 @@ impl Mode for OtherDevice {
     }
 }
 
-/// The texts of a unit, with its version in one of them if its sheet says so: maker, product, serial number.
+/// The texts of a unit, with its version in one of them if the sheet declares that: maker, product, serial number.
 fn told_in(source: &VersionSource, version: Option<&Version>, mut texts: [String; 3]) -> [String; 3] {
     if let VersionSource::DescriptorString { of, after } = source {
         let index = match of {

@@ -35,7 +35,7 @@ use crate::world::World;
 #[derive(Clone, Debug)]
 pub struct Scene {
     units: Vec<SceneUnit>,
-    sheet_units: Vec<SheetUnit>,
+    sheet_units: Vec<SheetUnitSpec>,
 }
 
 #[derive(Clone, Debug, Deserialize)]
@@ -44,13 +44,13 @@ struct RawScene {
     #[serde(default)]
     unit: Vec<SceneUnit>,
     #[serde(default)]
-    sheet_unit: Vec<SheetUnit>,
+    sheet_unit: Vec<SheetUnitSpec>,
 }
 
 /// A unit that is made from a product sheet. This crate does not know sheets: the caller makes the unit.
 #[derive(Clone, Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct SheetUnit {
+pub struct SheetUnitSpec {
     /// The sheet's file, from the folder of the scene.
     pub sheet: PathBuf,
     /// The variant; without it the first one.
@@ -72,7 +72,7 @@ pub struct SheetUnit {
     actions: Vec<RawAction>,
 }
 
-impl SheetUnit {
+impl SheetUnitSpec {
     /// Plugs the unit that was made for it into a world.
     pub fn plug(&self, unit: Box<dyn Unit>, world: &mut World) {
         plug(&self.port, unit, (&self.stuck_bits, &self.faults, &self.actions), world);
@@ -373,7 +373,7 @@ impl Scene {
     }
 
     /// The units that are made from sheets; [`build`](Self::build) leaves them out.
-    pub fn sheet_units(&self) -> &[SheetUnit] {
+    pub fn sheet_units(&self) -> &[SheetUnitSpec] {
         &self.sheet_units
     }
 

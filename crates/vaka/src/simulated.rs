@@ -34,7 +34,7 @@ pub fn sheet(path: &Path) -> Result<Arc<Sheet>, CliError> {
 }
 
 /// Plugs in a unit; returns lines about it. `folder` is that of the scene.
-pub fn plug(spec: &scene::SheetUnit, folder: &Path, world: &mut World) -> Result<Vec<String>, CliError> {
+pub fn plug(spec: &scene::SheetUnitSpec, folder: &Path, world: &mut World) -> Result<Vec<String>, CliError> {
     let path = folder.join(&spec.sheet);
     plug_of(&sheet(&path)?, &path, spec, folder, world)
 }
@@ -43,7 +43,7 @@ pub fn plug(spec: &scene::SheetUnit, folder: &Path, world: &mut World) -> Result
 pub fn plug_of(
     sheet: &Arc<Sheet>,
     path: &Path,
-    spec: &scene::SheetUnit,
+    spec: &scene::SheetUnitSpec,
     folder: &Path,
     world: &mut World,
 ) -> Result<Vec<String>, CliError> {
@@ -90,7 +90,7 @@ pub fn reason(error: &DesignError) -> String {
 }
 
 /// Lines about a unit: what it is, what is left out, and its manual steps.
-fn describe(design: &Design, spec: &scene::SheetUnit, serial: &str) -> Vec<String> {
+fn describe(design: &Design, spec: &scene::SheetUnitSpec, serial: &str) -> Vec<String> {
     let mode = match spec.mode {
         StartMode::Application => "application mode",
         StartMode::Update => "update mode",
@@ -100,7 +100,7 @@ fn describe(design: &Design, spec: &scene::SheetUnit, serial: &str) -> Vec<Strin
     };
     let mut lines = vec![format!("{}  {}, serial number {serial}, {mode}", spec.port, design.name())];
     lines.extend(design.left_out.iter().map(|part| format!("     left out: {}: {}", part.part, part.reason)));
-    for (mode, entry, recovery) in design.ways() {
+    for (mode, entry, recovery) in design.entry_ways() {
         lines.push(format!("     into update mode {mode}: {}", entry.join(", ")));
         if !recovery.is_empty() {
             lines.push(format!("     recovery: {}", recovery.join(", ")));

@@ -13,7 +13,7 @@ pub(super) struct CallSite {
     pub(super) exchange: usize,
     /// The values that names have at the call, the last one first.
     pub(super) equations: Vec<(Name, Expression)>,
-    /// The bytes whose pieces are sent, inside `each`.
+    /// The bytes that are sent in pieces, inside `each`.
     pub(super) pieces_of: Option<Name>,
     /// Its place among the calls of its operation.
     pub(super) place: usize,

@@ -67,13 +67,13 @@ fn nothing(form: &Form) -> Expression {
 }
 
 /// A name that a reply stores, and the form and the table of its field.
-pub(super) struct Stored<'d> {
+pub(super) struct CapturedName<'d> {
     pub(super) name: Name,
     pub(super) form: Option<&'d Form>,
     table: Option<&'d Table>,
 }
 
-impl Stored<'_> {
+impl CapturedName<'_> {
     /// The code of a status, if the field has a table with one.
     pub(super) fn code(&self, status: Status) -> Option<Value> {
         code(self.table?, status)
@@ -86,7 +86,7 @@ impl Stored<'_> {
 }
 
 /// The names that the reply of an exchange stores, without the body of an envelope.
-pub(super) fn stored<'d>(dialect: &'d Dialect, exchange: &'d Exchange) -> Vec<Stored<'d>> {
+pub(super) fn captured_names<'d>(dialect: &'d Dialect, exchange: &'d Exchange) -> Vec<CapturedName<'d>> {
     let body = dialect.envelope.body;
     let envelope = dialect.envelope.reply.iter().flatten().filter(|_| !exchange.is_received_bare());
     let mut found = Vec::new();
@@ -95,11 +95,11 @@ pub(super) fn stored<'d>(dialect: &'d Dialect, exchange: &'d Exchange) -> Vec<St
         if let Form::Bits(_, parts) = &field.form {
             let open = parts.iter().filter(|part| part.value.is_none());
             found.extend(
-                open.filter_map(|part| Some(Stored { name: part.name?, form: None, table: table(part.table) })),
+                open.filter_map(|part| Some(CapturedName { name: part.name?, form: None, table: table(part.table) })),
             );
         }
         if let Some(name) = field.name.filter(|name| field.value.is_none() && Some(*name) != body) {
-            found.push(Stored { name, form: Some(&field.form), table: table(field.table) });
+            found.push(CapturedName { name, form: Some(&field.form), table: table(field.table) });
         }
     }
     found

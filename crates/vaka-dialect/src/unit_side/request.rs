@@ -8,7 +8,7 @@ use super::solve::Solver;
 
 /// The result of parsing a frame.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Parsed {
+pub(super) enum RequestMatch {
     /// It matches; the number of bytes.
     Match(usize),
     /// At least this many bytes are missing.
@@ -35,7 +35,7 @@ enum End {
 }
 
 /// Parses the fields of a frame, and finds the values in it.
-pub(super) fn parse(solver: &mut Solver, fields: &[Field], input: Input<'_>) -> Parsed {
+pub(super) fn parse(solver: &mut Solver, fields: &[Field], input: Input<'_>) -> RequestMatch {
     let mut at = 0;
     for (index, field) in fields.iter().enumerate() {
         if field.only_if.as_ref().is_some_and(|condition| solver.truth(condition) == Some(false)) {
@@ -43,20 +43,20 @@ pub(super) fn parse(solver: &mut Solver, fields: &[Field], input: Input<'_>) -> 
         }
         let end = match end(solver, fields, index, (at, input)) {
             End::At(end) if end <= input.bytes.len() => end,
-            End::At(end) if !input.is_whole => return Parsed::More(end - input.bytes.len()),
-            End::More(more) if !input.is_whole => return Parsed::More(more),
-            End::At(_) | End::More(_) | End::Unknown => return Parsed::Differs,
+            End::At(end) if !input.is_whole => return RequestMatch::More(end - input.bytes.len()),
+            End::More(more) if !input.is_whole => return RequestMatch::More(more),
+            End::At(_) | End::More(_) | End::Unknown => return RequestMatch::Differs,
         };
         if !take(solver, field, &input.bytes[at..end]) {
-            return Parsed::Differs;
+            return RequestMatch::Differs;
         }
         if let Some(below) = solver.below.take() {
             let total = end + below;
             let rest = Input { bytes: input.bytes.get(..total).unwrap_or(input.bytes), is_whole: true, ..input };
             return match total.checked_sub(input.bytes.len()) {
-                Some(missing) if missing > 0 => Parsed::More(missing),
+                Some(missing) if missing > 0 => RequestMatch::More(missing),
                 _ => match parse(solver, &fields[index + 1..], Input { bytes: &rest.bytes[end..], ..rest }) {
-                    Parsed::Match(used) => Parsed::Match(end + used),
+                    RequestMatch::Match(used) => RequestMatch::Match(end + used),
                     other => other,
                 },
             };
@@ -64,12 +64,12 @@ pub(super) fn parse(solver: &mut Solver, fields: &[Field], input: Input<'_>) -> 
         at = end;
     }
     match input.is_whole && !input.is_padded && at < input.bytes.len() {
-        true => Parsed::Differs,
-        false => Parsed::Match(at),
+        true => RequestMatch::Differs,
+        false => RequestMatch::Match(at),
     }
 }
 
-/// The number of bytes of the fields behind one, if it is known.
+/// The number of bytes of the fields after one, if it is known.
 fn tail(solver: &Solver, fields: &[Field]) -> Option<usize> {
     let size = |field: &Field| field.fixed_len().or_else(|| sized(solver, field));
     fields.iter().map(size).sum()

@@ -1,4 +1,4 @@
-//! Solves an expression for the names in it: what a received value says about them.
+//! Solves an expression for the names in it: their values follow from the value that was received.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -10,20 +10,20 @@ use crate::value::{Name, Value};
 /// The values that are known while a frame is parsed.
 #[derive(Clone, Debug)]
 pub(super) struct Solver {
-    /// Values of names; those that only the host knows are absent until a frame tells them.
+    /// Values of names; those that only the host knows are absent until a frame has them.
     values: Vec<Option<Value>>,
     /// Names that never change.
     fixed: BTreeSet<Name>,
-    /// Names whose value this frame told.
+    /// Names that got their value from this frame.
     pub(super) found: BTreeSet<Name>,
     /// Names of which only the length is known: their value is zeros.
     lengths: BTreeSet<Name>,
-    /// The bits that are known of a number of which only parts were told: their mask.
+    /// The bits that are known of a number of which only parts were received: their mask.
     partial: BTreeMap<Name, i128>,
     /// Numbers count modulo this, below a mask or a remainder.
     modulus: Option<i128>,
     nth: Name,
-    /// Bytes behind the field that is parsed, if one told their number.
+    /// Bytes after the field that is parsed, if a field has their number.
     pub(super) below: Option<usize>,
 }
 
@@ -126,7 +126,7 @@ impl Solver {
         true
     }
 
-    /// Notes the length of a name whose value is unknown.
+    /// Notes the length of a name with an unknown value.
     fn bind_length(&mut self, name: Name, length: i128) -> bool {
         let Ok(length) = usize::try_from(length) else { return false };
         if length > crate::value::MOST_BYTES {
@@ -144,7 +144,7 @@ impl Solver {
         }
     }
 
-    /// Finds the names in an expression whose value was received. False if it cannot have that value; an
+    /// Finds the values of the names in an expression from its received value. False if it cannot have that value; an
     /// expression that cannot be solved can.
     pub(super) fn solve(&mut self, of: &Expression, target: &Value) -> bool {
         if let Node::Name(name) = &of.node {

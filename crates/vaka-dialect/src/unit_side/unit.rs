@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::call_sites::{self, CallSite};
 use super::reply::{self, Status};
-use super::request::{self, Input, Parsed};
+use super::request::{self, Input, RequestMatch};
 use super::solve::Solver;
 use crate::bindings::Bindings;
 use crate::expression::{Expression, Node};
@@ -62,8 +62,8 @@ pub struct Request {
     pub operations: Vec<OperationName>,
     /// Number of bytes of the frame.
     pub used: usize,
-    /// The names whose value it told.
-    pub told: BTreeSet<Name>,
+    /// The names that got their value from it.
+    pub captured: BTreeSet<Name>,
     /// Whether it sends pieces of the data, not all of it.
     pub is_piece: bool,
     /// Whether it is the last frame that its operation sends.
@@ -90,7 +90,7 @@ pub struct UnitSide {
     sites: Vec<CallSite>,
     /// Names with one value for the whole session.
     fixed: BTreeSet<Name>,
-    /// Names whose value the unit chooses.
+    /// Names that get their value from the unit.
     own: BTreeSet<Name>,
     /// The operation of the last request that only one sends.
     current: Option<OperationName>,
@@ -126,7 +126,7 @@ impl UnitSide {
         let given = dialect.given();
         let mut fixed: BTreeSet<Name> = dialect.constants.iter().copied().collect();
         fixed.extend([given.origin, given.region_start, given.region_size]);
-        let replies = dialect.exchanges.iter().flat_map(|exchange| reply::stored(&dialect, exchange));
+        let replies = dialect.exchanges.iter().flat_map(|exchange| reply::captured_names(&dialect, exchange));
         let mut own: BTreeSet<Name> = replies.map(|stored| stored.name).collect();
         let computed = sites.iter().flat_map(|site| site.equations.iter().map(|(name, _)| *name));
         let computed = computed.chain(lets(&dialect)).collect::<BTreeSet<Name>>();
@@ -176,12 +176,14 @@ impl UnitSide {
         true
     }
 
-    /// The names that only the unit's replies tell, which the dialect uses and which have no value yet.
+    /// The names that get their value from the unit's replies alone, are used by the dialect and have no value yet.
     /// Numbers only: a unit may choose bytes as it likes.
     pub fn open_names(&self) -> Vec<Name> {
         let used = used_names(&self.dialect);
-        let stored =
-            self.sites.iter().flat_map(|site| reply::stored(&self.dialect, &self.dialect.exchanges[site.exchange]));
+        let stored = self
+            .sites
+            .iter()
+            .flat_map(|site| reply::captured_names(&self.dialect, &self.dialect.exchanges[site.exchange]));
         let is_number = |form: Option<&Form>| !matches!(form, Some(Form::Bytes(_) | Form::HexBytes { .. }));
         let open = stored.filter(|stored| !stored.is_status() && is_number(stored.form)).map(|stored| stored.name);
         let open: BTreeSet<Name> = open.filter(|name| self.own.contains(name) && used.contains(name)).collect();
@@ -210,9 +212,9 @@ impl UnitSide {
         let exchanges: BTreeSet<usize> = self.sites.iter().map(|site| site.exchange).collect();
         for exchange in exchanges {
             match self.parse(exchange, arrival) {
-                (Parsed::Match(used), solver) => matches.push((exchange, used, solver)),
-                (Parsed::More(missing), _) => more = Some(more.map_or(missing, |least| least.min(missing))),
-                (Parsed::Differs, _) => {}
+                (RequestMatch::Match(used), solver) => matches.push((exchange, used, solver)),
+                (RequestMatch::More(missing), _) => more = Some(more.map_or(missing, |least| least.min(missing))),
+                (RequestMatch::Differs, _) => {}
             }
         }
         let mut called: Vec<(usize, usize, Solver)> = Vec::new();
@@ -239,29 +241,29 @@ impl UnitSide {
         let is_last = operations.len() == 1 && last == Some(site(*at).place);
         let piece = self.dialect.given().piece;
         let is_piece = site(*at).pieces_of.is_some() && solver.found.contains(&piece);
-        let told = solver.found.clone();
+        let captured = solver.found.clone();
         if let [only] = operations[..] {
             self.current = Some(only);
         }
         let solver = solver.clone();
         self.keep(&solver);
-        Some(Request { exchange, operations, used: *used, told, is_piece, is_last })
+        Some(Request { exchange, operations, used: *used, captured, is_piece, is_last })
     }
 
     /// Parses an arrival as the frame of an exchange.
-    fn parse(&self, number: usize, arrival: Arrival<'_>) -> (Parsed, Solver) {
+    fn parse(&self, number: usize, arrival: Arrival<'_>) -> (RequestMatch, Solver) {
         let exchange = &self.dialect.exchanges[number];
         let values = self.constants(vec![None; self.dialect.names.len()]);
         let mut solver = Solver::new(values, self.fixed.clone(), self.dialect.given().nth);
         let is_aside = arrival.setup.is_some();
         if !is_addressed(exchange, &mut solver, arrival, self.dialect.carrier_interface()) {
-            return (Parsed::Differs, solver);
+            return (RequestMatch::Differs, solver);
         }
         let Some(fields) = exchange.send.as_ref() else {
             let is_request = exchange.sends() || is_aside;
             let fits = is_request && (arrival.bytes.is_empty() || arrival.is_padded);
             let is_sent = fits && self.is_sent_so(exchange, &solver, (&[], arrival.command));
-            return (if is_sent { Parsed::Match(0) } else { Parsed::Differs }, solver);
+            return (if is_sent { RequestMatch::Match(0) } else { RequestMatch::Differs }, solver);
         };
         let parsed = match (&self.dialect.envelope.send, self.dialect.envelope.body) {
             (Some(envelope), Some(body)) if !exchange.is_sent_bare() => {
@@ -273,8 +275,10 @@ impl UnitSide {
             }
         };
         match parsed {
-            Parsed::Match(used) if !self.is_sent_so(exchange, &solver, (&arrival.bytes[..used], arrival.command)) => {
-                (Parsed::Differs, solver)
+            RequestMatch::Match(used)
+                if !self.is_sent_so(exchange, &solver, (&arrival.bytes[..used], arrival.command)) =>
+            {
+                (RequestMatch::Differs, solver)
             }
             parsed => (parsed, solver),
         }
@@ -313,7 +317,7 @@ impl UnitSide {
         let dialect = self.dialect.clone();
         let exchange = &dialect.exchanges[exchange];
         let fields = exchange.reply.as_ref()?;
-        for stored in reply::stored(&dialect, exchange) {
+        for stored in reply::captured_names(&dialect, exchange) {
             let value = stored.code(status).or_else(|| match self.memory.get(stored.name) {
                 Some(_) => None,
                 None => Some(self.default(stored.form)),
@@ -350,7 +354,7 @@ impl UnitSide {
         };
         let exchanges = self.sites.iter().filter(|site| site.operation == OperationName::Discover);
         let exchanges: Vec<usize> = exchanges.map(|site| site.exchange).collect();
-        for stored in exchanges.into_iter().flat_map(|at| reply::stored(&dialect, &dialect.exchanges[at])) {
+        for stored in exchanges.into_iter().flat_map(|at| reply::captured_names(&dialect, &dialect.exchanges[at])) {
             let is_free = self.memory.get(stored.name).is_none() && !stored.is_status();
             let value = match stored.form {
                 Some(Form::Bytes(Some(size)) | Form::HexBytes { bytes: Some(size), .. }) => {
@@ -372,7 +376,7 @@ impl UnitSide {
         self.addressed(id).next().is_some()
     }
 
-    /// The exchanges whose frames have an identifier.
+    /// The exchanges with frames of an identifier.
     fn addressed(&self, id: u32) -> impl Iterator<Item = usize> + '_ {
         let has = move |site: &&CallSite| {
             let of = self.dialect.exchanges[site.exchange].ids.send.as_ref();
@@ -433,7 +437,7 @@ impl UnitSide {
         }
     }
 
-    /// The body of an envelope in its place: padded to a size that is known, otherwise the field that tells
+    /// The body of an envelope in its place: padded to a size that is known, otherwise the field with
     /// its size gets the right value.
     fn sized_body(&self, fields: &mut [Field], name: Name, mut body: Vec<u8>) -> Vec<u8> {
         let Some(at) = fields.iter().position(|field| field.is_just(name)) else { return body };
@@ -524,21 +528,21 @@ fn enveloped(
     (envelope, body): (&[Field], Name),
     fields: &[Field],
     arrival: Arrival<'_>,
-) -> Parsed {
+) -> RequestMatch {
     let input = Input { bytes: arrival.bytes, is_whole: arrival.is_whole, is_padded: arrival.is_padded };
     let used = match request::parse(solver, envelope, input) {
-        Parsed::Match(used) => used,
+        RequestMatch::Match(used) => used,
         other => return other,
     };
-    let Some(Value::Bytes(inner)) = solver.get(body).cloned() else { return Parsed::Differs };
+    let Some(Value::Bytes(inner)) = solver.get(body).cloned() else { return RequestMatch::Differs };
     let is_padded = envelope.iter().any(|field| matches!(field.form, Form::PadTo(_)));
     match request::parse(solver, fields, Input { bytes: &inner, is_whole: true, is_padded }) {
-        Parsed::Match(len) => {
+        RequestMatch::Match(len) => {
             solver.take(body);
             solver.bind(body, inner[..len].to_vec().into());
-            Parsed::Match(used)
+            RequestMatch::Match(used)
         }
-        _ => Parsed::Differs,
+        _ => RequestMatch::Differs,
     }
 }
 
@@ -556,7 +560,7 @@ fn is_addressed(exchange: &Exchange, solver: &mut Solver, arrival: Arrival<'_>, 
         (Some(bytes), Some(fields)) => {
             // Source: USB Mass Storage Class, Bulk-Only Transport 1.0, section 5.1: the block has 16 bytes.
             let input = Input { bytes, is_whole: true, is_padded: true };
-            matches!(request::parse(solver, fields, input), Parsed::Match(_))
+            matches!(request::parse(solver, fields, input), RequestMatch::Match(_))
         }
         _ => false,
     };

@@ -4,7 +4,7 @@ use vaka_dialect::unit_side::{Arrival, Status};
 use vaka_sim::bootloader::dfu::{self, state, status};
 use vaka_sim::usb::{Answer, DescribedInterface, Setup};
 
-use super::engine::{Handled, Work};
+use super::engine::{ArrivalOutcome, Work};
 use crate::dfu::TRANSFER_SIZE;
 
 #[derive(Debug)]
@@ -69,11 +69,13 @@ impl DfuCarrier {
         if let Some(frame) = self.pending.take() {
             self.state = state::BUSY;
             match work.handle(Arrival { bytes: &frame, is_whole: true, ..Arrival::default() }) {
-                Handled::Request(_, reply) if reply.status == Status::Refused && reply.bytes.is_none() => {
+                ArrivalOutcome::Request(_, reply) if reply.status == Status::Refused && reply.bytes.is_none() => {
                     (self.state, self.status) = (state::ERROR, status::ADDRESS);
                 }
-                Handled::Request(_, reply) => self.reply = reply.bytes.unwrap_or_default(),
-                Handled::More(_) | Handled::Unknown => (self.state, self.status) = (state::ERROR, status::VENDOR),
+                ArrivalOutcome::Request(_, reply) => self.reply = reply.bytes.unwrap_or_default(),
+                ArrivalOutcome::More(_) | ArrivalOutcome::Unknown => {
+                    (self.state, self.status) = (state::ERROR, status::VENDOR)
+                }
             }
         }
         let left = work.engine.busy_until.saturating_sub(work.now);

@@ -41,7 +41,7 @@ pub(crate) struct Reply {
 
 /// The result of an arrival.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Handled {
+pub(crate) enum ArrivalOutcome {
     /// A request, with its length in bytes and its reply.
     Request(usize, Reply),
     More(usize),
@@ -120,7 +120,7 @@ pub(super) struct Work<'w> {
 }
 
 impl Work<'_> {
-    pub(super) fn handle(&mut self, arrival: Arrival<'_>) -> Handled {
+    pub(super) fn handle(&mut self, arrival: Arrival<'_>) -> ArrivalOutcome {
         self.engine.handle(self.now, self.flash, arrival)
     }
 }
@@ -190,7 +190,7 @@ impl Engine {
         (property == name).then(|| Value::Int(number.0.into()))
     }
 
-    /// The names whose value the sheet and the dialect do not state.
+    /// The names without a value in the sheet and in the dialect.
     pub(crate) fn open_names(&self) -> Vec<String> {
         let dialect = self.unit.dialect();
         self.unit.open_names().into_iter().map(|name| dialect.name_text(name).to_owned()).collect()
@@ -209,15 +209,15 @@ impl Engine {
     }
 
     /// Handles what arrived.
-    pub(crate) fn handle(&mut self, now: Duration, flash: &mut Flash, arrival: Arrival<'_>) -> Handled {
+    pub(crate) fn handle(&mut self, now: Duration, flash: &mut Flash, arrival: Arrival<'_>) -> ArrivalOutcome {
         match self.unit.receive(arrival) {
-            Receipt::More(more) => Handled::More(more),
-            Receipt::Unknown => Handled::Unknown,
+            Receipt::More(more) => ArrivalOutcome::More(more),
+            Receipt::Unknown => ArrivalOutcome::Unknown,
             Receipt::Request(request) => {
                 self.was_asked = true;
                 let used = request.used;
                 let reply = self.answer(now, flash, &request);
-                Handled::Request(used, reply)
+                ArrivalOutcome::Request(used, reply)
             }
         }
     }
@@ -243,7 +243,7 @@ impl Engine {
     fn act(&mut self, now: Duration, flash: &mut Flash, request: &Request) -> Result<Duration, Refused> {
         use OperationName as O;
         let given = self.unit.dialect().given();
-        if request.told.contains(&given.address)
+        if request.captured.contains(&given.address)
             && let Some(address) = self.number(given.address)
         {
             (self.cursor, self.base) = (address, address);
@@ -283,12 +283,12 @@ impl Engine {
     fn erase(&mut self, flash: &mut Flash, request: &Request) -> Result<Duration, Refused> {
         let dialect = self.unit.dialect().clone();
         let given = dialect.given();
-        let is_told = [given.address, given.index, given.length].iter().any(|name| request.told.contains(name));
+        let is_told = [given.address, given.index, given.length].iter().any(|name| request.captured.contains(name));
         let by = dialect.operation(OperationName::Erase).map_or(EraseBy::All, |erase| erase.by);
         let sectors = match by {
             EraseBy::All => return Ok(self.erase_all(flash)),
             _ if !is_told => return Ok(Duration::ZERO),
-            EraseBy::Page if !request.told.contains(&given.address) && request.told.contains(&given.index) => {
+            EraseBy::Page if !request.captured.contains(&given.address) && request.captured.contains(&given.index) => {
                 let index = self.number(given.index).ok_or(Refused)?;
                 let all = flash.sectors_in(flash.base()..flash.base() + flash.len());
                 all.get(index as usize).cloned().into_iter().collect()
@@ -330,7 +330,7 @@ impl Engine {
     fn write(&mut self, flash: &mut Flash, request: &Request) -> Result<Duration, Refused> {
         let dialect = self.unit.dialect().clone();
         let given = dialect.given();
-        let is_told = |name: Name| request.told.contains(&name);
+        let is_told = |name: Name| request.captured.contains(&name);
         if !is_told(given.address)
             && is_told(given.index)
             && let (Some(index), Some(chunk)) = (self.number(given.index), self.chunk(&dialect))
@@ -394,7 +394,7 @@ impl Engine {
     fn read(&mut self, flash: &Flash, request: &Request) -> Result<(), Refused> {
         let dialect = self.unit.dialect().clone();
         let given = dialect.given();
-        let told = request.told.contains(&given.length).then(|| self.number(given.length)).flatten();
+        let told = request.captured.contains(&given.length).then(|| self.number(given.length)).flatten();
         let geometry = &dialect.geometry;
         let most = geometry.read_chunk.as_ref().or(geometry.chunk.as_ref());
         let most = || match self.unit.value(most?)? {
@@ -417,7 +417,7 @@ impl Engine {
         let given = dialect.given();
         let Some(Checksum { over, unit, image, .. }) = dialect.checksum() else { return };
         let region = self.writable().first().cloned().unwrap_or_default();
-        let told = request.told.contains(&given.length).then(|| self.number(given.length)).flatten();
+        let told = request.captured.contains(&given.length).then(|| self.number(given.length)).flatten();
         let range = match (over, told) {
             (ChecksumScope::Region, _) | (_, None) => region,
             (_, Some(length)) => self.base..self.base.saturating_add(length),

@@ -7,7 +7,7 @@ use vaka_dialect::unit_side::Arrival;
 use vaka_sim::unit::vendor_unit::hid;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
-use super::engine::{Handled, Reply, Work};
+use super::engine::{ArrivalOutcome, Reply, Work};
 use crate::mode::plain_interface;
 
 #[derive(Debug)]
@@ -66,7 +66,7 @@ impl HidCarrier {
             (Some(_), None) => return Answer::Stall,
         };
         let arrival = Arrival { bytes: frame, is_whole: true, is_padded: true, ..Arrival::default() };
-        if let Handled::Request(_, reply) = work.handle(arrival)
+        if let ArrivalOutcome::Request(_, reply) = work.handle(arrival)
             && reply.bytes.is_some()
         {
             self.replies.push_back(reply);

@@ -9,7 +9,7 @@ use vaka_sim::flash::Flash;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 use super::dfu::DfuCarrier;
-use super::engine::{Engine, Handled, Reply, Work};
+use super::engine::{ArrivalOutcome, Engine, Reply, Work};
 use super::hid::HidCarrier;
 use super::node::NodeCarrier;
 use super::pipes::PipesCarrier;
@@ -97,13 +97,15 @@ impl DialectMode {
         }
         let arrival = Arrival { bytes: data, is_whole: true, setup: Some(packet), ..Arrival::default() };
         match self.engine.handle(now, flash, arrival) {
-            Handled::Request(_, reply) if kind & 0x80 != 0 => reply.bytes.map_or(Answer::Stall, fit),
-            Handled::Request(_, reply) if reply.status == Status::Refused && reply.bytes.is_none() => Answer::Stall,
-            Handled::Request(_, reply) => {
+            ArrivalOutcome::Request(_, reply) if kind & 0x80 != 0 => reply.bytes.map_or(Answer::Stall, fit),
+            ArrivalOutcome::Request(_, reply) if reply.status == Status::Refused && reply.bytes.is_none() => {
+                Answer::Stall
+            }
+            ArrivalOutcome::Request(_, reply) => {
                 self.queue(reply);
                 Answer::Done
             }
-            Handled::More(_) | Handled::Unknown => Answer::Stall,
+            ArrivalOutcome::More(_) | ArrivalOutcome::Unknown => Answer::Stall,
         }
     }
 

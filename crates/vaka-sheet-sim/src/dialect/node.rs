@@ -9,7 +9,7 @@ use vaka_dialect::unit_side::Arrival;
 use vaka_sim::can::{CanFrame, Fate, Rates};
 use vaka_sim::flash::Flash;
 
-use super::engine::{Engine, Handled};
+use super::engine::{ArrivalOutcome, Engine};
 
 /// Time from a request to its reply. Chosen by us.
 const REPLY_TIME: Duration = Duration::from_micros(200);
@@ -103,7 +103,7 @@ impl NodeCarrier {
         (id, bytes, is_padded): (u32, &[u8], bool),
     ) {
         let arrival = Arrival { bytes, is_whole: true, is_padded, id: Some(id), ..Arrival::default() };
-        let Handled::Request(_, reply) = engine.handle(at, flash, arrival) else { return };
+        let ArrivalOutcome::Request(_, reply) = engine.handle(at, flash, arrival) else { return };
         let (Some(bytes), Some(to)) = (reply.bytes, engine.unit.reply_id(reply.exchange)) else { return };
         // Nodes that reply at once do so one after the other.
         let ready = reply.at.max(at) + REPLY_TIME * (1 + self.place);

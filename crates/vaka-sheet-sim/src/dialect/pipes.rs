@@ -9,7 +9,7 @@ use vaka_sim::flash::Flash;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface};
 
 use super::engine::{Engine, Reply};
-use super::serial::{Taken, take, wrapped};
+use super::serial::{StreamStep, take, wrapped};
 use crate::mode::plain_interface;
 
 #[derive(Debug)]
@@ -61,7 +61,7 @@ impl PipesCarrier {
         match transfer {
             Bulk::Out(_, data) => {
                 self.received.extend_from_slice(data);
-                while let Taken::Used(used, reply) = take(now, flash, engine, &self.received) {
+                while let StreamStep::Consumed(used, reply) = take(now, flash, engine, &self.received) {
                     self.received.drain(..used.min(self.received.len()));
                     if let Some(reply) = reply {
                         let dialect = engine.unit.dialect().clone();

@@ -8,7 +8,7 @@ use vaka_sim::bootloader::disk::{self, Disk, Medium, Sense, VendorReply, sense};
 use vaka_sim::flash::Flash;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
-use super::engine::{Engine, Handled, Reply};
+use super::engine::{ArrivalOutcome, Engine, Reply};
 use crate::mode::plain_interface;
 
 #[derive(Debug)]
@@ -47,12 +47,12 @@ impl Commands<'_> {
     fn execute(&mut self, now: Duration, command: &[u8], data: &[u8]) -> Result<Reply, Sense> {
         let arrival = Arrival { bytes: data, is_whole: true, command: Some(command), ..Arrival::default() };
         match self.engine.handle(now, self.flash, arrival) {
-            Handled::Request(_, reply) if reply.status == Status::Done => Ok(reply),
-            Handled::Request(_, reply) => {
+            ArrivalOutcome::Request(_, reply) if reply.status == Status::Done => Ok(reply),
+            ArrivalOutcome::Request(_, reply) => {
                 let told = self.engine.unit.sense(reply.exchange, reply.status);
                 Err(told.map_or(sense::NO_SUCH_SECTOR, |[key, code, qualifier]| (key, code, qualifier)))
             }
-            Handled::More(_) | Handled::Unknown => Err(sense::UNKNOWN_COMMAND),
+            ArrivalOutcome::More(_) | ArrivalOutcome::Unknown => Err(sense::UNKNOWN_COMMAND),
         }
     }
 }

@@ -9,7 +9,7 @@ use vaka_sim::flash::Flash;
 use vaka_sim::unit::vendor_unit::acm;
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
-use super::engine::{Engine, Handled, Reply};
+use super::engine::{ArrivalOutcome, Engine, Reply};
 use crate::mode::plain_interface;
 
 /// A line with the version of the application.
@@ -30,35 +30,37 @@ pub(crate) struct SerialCarrier {
 }
 
 /// The result of the first bytes of a stream.
-pub(super) enum Taken {
+pub(super) enum StreamStep {
     /// The first bytes are done with.
-    Used(usize, Option<Reply>),
+    Consumed(usize, Option<Reply>),
     /// More bytes must come.
     Waits,
 }
 
 /// Takes the first frame of a stream.
-pub(super) fn take(now: Duration, flash: &mut Flash, engine: &mut Engine, stream: &[u8]) -> Taken {
+pub(super) fn take(now: Duration, flash: &mut Flash, engine: &mut Engine, stream: &[u8]) -> StreamStep {
     let framing = engine.unit.dialect().framing.clone();
     if stream.is_empty() {
-        return Taken::Waits;
+        return StreamStep::Waits;
     }
     if let Framing::None | Framing::Transfer = framing {
         let is_whole = framing == Framing::Transfer;
         return match engine.handle(now, flash, Arrival { bytes: stream, is_whole, ..Arrival::default() }) {
-            Handled::Request(used, reply) => Taken::Used(used.max(1), Some(reply)),
-            Handled::More(_) if !is_whole => Taken::Waits,
+            ArrivalOutcome::Request(used, reply) => StreamStep::Consumed(used.max(1), Some(reply)),
+            ArrivalOutcome::More(_) if !is_whole => StreamStep::Waits,
             // A byte that belongs to no frame, such as one that only wakes the unit.
-            Handled::More(_) | Handled::Unknown => Taken::Used(if is_whole { stream.len() } else { 1 }, None),
+            ArrivalOutcome::More(_) | ArrivalOutcome::Unknown => {
+                StreamStep::Consumed(if is_whole { stream.len() } else { 1 }, None)
+            }
         };
     }
     match framing.cut(stream) {
-        FrameScan::More(_) => Taken::Waits,
-        FrameScan::Junk(junk) => Taken::Used(junk.max(1), None),
+        FrameScan::More(_) => StreamStep::Waits,
+        FrameScan::Junk(junk) => StreamStep::Consumed(junk.max(1), None),
         FrameScan::Frame { body, used } => {
             match engine.handle(now, flash, Arrival { bytes: &body, is_whole: true, ..Arrival::default() }) {
-                Handled::Request(_, reply) => Taken::Used(used, Some(reply)),
-                Handled::More(_) | Handled::Unknown => Taken::Used(used, None),
+                ArrivalOutcome::Request(_, reply) => StreamStep::Consumed(used, Some(reply)),
+                ArrivalOutcome::More(_) | ArrivalOutcome::Unknown => StreamStep::Consumed(used, None),
             }
         }
     }
@@ -70,7 +72,7 @@ pub(super) fn wrapped(framing: &Framing, reply: Reply) -> Option<(Duration, Vec<
 }
 
 impl SerialCarrier {
-    /// A port whose data interface has this number, if it has to have one.
+    /// A port; its data interface has this number, if one is given.
     pub(crate) fn new(interface: Option<u8>) -> Self {
         let before = interface.map_or(0, |data| data.saturating_sub(1));
         Self { line: acm::SerialLine::default(), before, version: None }
@@ -96,7 +98,7 @@ impl SerialCarrier {
         Some(answer)
     }
 
-    /// The same for a port with a dialect, whose application may leave at a signal. Source: PSTN subclass of
+    /// The same for a port with a dialect; a signal may make the application leave. Source: PSTN subclass of
     /// CDC 1.2, section 6.3.13: SEND_BREAK.
     pub(super) fn control_with(
         &mut self,
@@ -138,7 +140,7 @@ impl SerialCarrier {
     pub(crate) fn pipe_plain(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
         let answer = self.line.pipe(now, transfer);
         self.answer_for_version(now);
-        // Other text means nothing to it.
+        // Other text is ignored.
         let keep = self.line.received.len().saturating_sub(256);
         self.line.received.drain(..keep);
         answer
@@ -158,7 +160,7 @@ impl SerialCarrier {
             self.line.received.clear();
             engine.leave(now);
         }
-        while let Taken::Used(used, reply) = take(now, flash, engine, &self.line.received) {
+        while let StreamStep::Consumed(used, reply) = take(now, flash, engine, &self.line.received) {
             let echo: Vec<u8> = self.line.received.drain(..used.min(self.line.received.len())).collect();
             let Some(reply) = reply else { continue };
             let dialect = engine.unit.dialect();

@@ -90,7 +90,7 @@ fn of_sheet(path: &Path, args: &Simulate, world: &mut World) -> Result<Vec<Strin
     let mut lines = Vec::new();
     let all = variants.iter().flat_map(|variant| std::iter::repeat_n(variant, args.count.into()));
     for (number, variant) in (1..).zip(all) {
-        let mut spec = scene::SheetUnit::default();
+        let mut spec = scene::SheetUnitSpec::default();
         (spec.variant, spec.image) = (Some(variant.clone()), args.image.clone());
         (spec.port, spec.serial, spec.mode) = (format!("1-{number}"), simulated::serial(number), mode);
         lines.extend(simulated::plug_of(&sheet, path, &spec, Path::new(""), world)?);

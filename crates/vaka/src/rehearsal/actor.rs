@@ -19,7 +19,7 @@ const MOST_ROUNDS: u32 = 3;
 
 /// How the user does the steps.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Manner {
+pub enum UserManner {
     /// All of them, in order.
     Right,
     /// Without this one.
@@ -34,7 +34,7 @@ pub struct Actor {
     clock: Arc<dyn Clock>,
     port: String,
     steps: Vec<NamedStep>,
-    manner: Manner,
+    manner: UserManner,
     /// When the hands are free again.
     free_at: Duration,
     /// Whether a step was shown and is not acknowledged yet.
@@ -44,7 +44,13 @@ pub struct Actor {
 }
 
 impl Actor {
-    pub fn new(world: &SharedWorld, clock: Arc<dyn Clock>, port: &str, steps: Vec<NamedStep>, manner: Manner) -> Self {
+    pub fn new(
+        world: &SharedWorld,
+        clock: Arc<dyn Clock>,
+        port: &str,
+        steps: Vec<NamedStep>,
+        manner: UserManner,
+    ) -> Self {
         Self {
             world: world.clone(),
             clock,
@@ -61,7 +67,7 @@ impl Actor {
     pub fn hear(&mut self, event: &Event) {
         if let Event::ManualStep { step, number, of, .. } = event {
             self.rounds += u32::from(*number == 1);
-            self.is_asked = self.manner == Manner::Right || self.rounds <= MOST_ROUNDS;
+            self.is_asked = self.manner == UserManner::Right || self.rounds <= MOST_ROUNDS;
             if self.is_asked {
                 self.take(step, *number == 1, number == of);
             }
@@ -74,10 +80,10 @@ impl Actor {
         if let Some(named) = self.steps.iter().find(does).cloned() {
             match &self.manner {
                 // It is acknowledged all the same.
-                Manner::Skips(name) if *name == named.name => self.rest(),
+                UserManner::Skips(name) if *name == named.name => self.rest(),
                 // The last step is done at the start, and left out at its place.
-                Manner::LastFirst if is_last => self.rest(),
-                Manner::LastFirst if is_first => {
+                UserManner::LastFirst if is_last => self.rest(),
+                UserManner::LastFirst if is_first => {
                     self.later(self.last_step().map(|last| UserAction::Do(last.name.clone())));
                     self.later(Some(UserAction::Do(named.name)));
                 }
@@ -92,7 +98,7 @@ impl Actor {
         self.steps.last()
     }
 
-    /// Does the steps without being told, as with a printed guide.
+    /// Does the steps without a request, as with a printed guide.
     pub fn do_all(&mut self, names: &[String]) {
         for name in names {
             self.later(Some(UserAction::Do(name.clone())));

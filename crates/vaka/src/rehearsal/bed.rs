@@ -27,7 +27,7 @@ use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::{Bus, Clock};
 
-use super::actor::{Actor, Manner};
+use super::actor::{Actor, UserManner};
 
 /// The port of the unit.
 const PORT: &str = "1-1";
@@ -82,7 +82,7 @@ impl Operator for User<'_> {
 }
 
 /// The end of an update, and the last failure.
-pub struct Ended {
+pub struct UpdateEnd {
     pub report: Report,
     pub failure: Option<String>,
 }
@@ -121,7 +121,7 @@ impl Bed {
     }
 
     /// Updates the unit. The user does the steps that are shown, and before the start those of `unasked`.
-    pub fn update(&self, sheet: &Sheet, request: &Request<'_>, manner: Manner, unasked: &[String]) -> Ended {
+    pub fn update(&self, sheet: &Sheet, request: &Request<'_>, manner: UserManner, unasked: &[String]) -> UpdateEnd {
         let actor = Actor::new(&self.world, self.clock.clone(), PORT, self.steps.clone(), manner);
         let actor = RefCell::new(actor);
         actor.borrow_mut().do_all(unasked);
@@ -139,7 +139,7 @@ impl Bed {
         let mut user = User { actor: &actor, clock: self.clock.clone() };
         let report = update::run(&bench, request, &mut user, &mut cx);
         self.clock.sleep(SETTLE);
-        Ended { report, failure }
+        UpdateEnd { report, failure }
     }
 
     /// Removes the faults that did not happen.

@@ -16,8 +16,8 @@ use vaka_image::{FirmwareFile, Image, hex};
 use vaka_sheet_sim::{Design, NamedStep};
 use vaka_sim::scene::StartMode;
 
-use super::actor::Manner;
-use super::bed::{Bed, Ended};
+use super::actor::UserManner;
+use super::bed::{Bed, UpdateEnd};
 use crate::cli_error::CliError;
 
 /// How long the tool waits for the unit and its steps, in virtual time.
@@ -181,22 +181,31 @@ impl Place<'_> {
         if self.mode == StartMode::Blank { self.step_names(false) } else { Vec::new() }
     }
 
-    fn tell(&self, row: &mut dyn FnMut(Row), case: &str, (expected, found, as_expected): (&'static str, String, bool)) {
+    fn add_row(
+        &self,
+        row: &mut dyn FnMut(Row),
+        case: &str,
+        (expected, found, as_expected): (&'static str, String, bool),
+    ) {
         let [variant, stage, route] = self.names.clone();
         row(Row { variant, stage, route, case: case.to_owned(), expected, found, as_expected });
     }
 
     /// Whether an update is complete, and the memory of the unit proves it.
-    fn is_done(&self, ended: &Ended, bed: &Bed, image: &Image) -> bool {
+    fn is_done(&self, ended: &UpdateEnd, bed: &Bed, image: &Image) -> bool {
         ended.report.code == ExitCode::Done && (self.variant.image.any_file.is_some() || bed.holds(image))
     }
 
     /// The right image; returns the number of transfers.
     fn ordinary(&self, own: &ReleaseImage, row: &mut dyn FnMut(Row)) -> Option<u64> {
         let bed = self.bed(None, None);
-        let ended = bed.update(&self.sheet, &self.request(self.images), Manner::Right, &self.unasked());
+        let ended = bed.update(&self.sheet, &self.request(self.images), UserManner::Right, &self.unasked());
         let is_done = self.is_done(&ended, &bed, &own.image);
-        self.tell(row, "the image for this variant", ("installed and confirmed", said(&ended, &bed), is_done));
+        self.add_row(
+            row,
+            "the image for this variant",
+            ("installed and confirmed", describe_end(&ended, &bed), is_done),
+        );
         is_done.then(|| bed.transfers())
     }
 
@@ -206,10 +215,10 @@ impl Place<'_> {
             let bed = self.bed(None, None);
             let before = bed.memory();
             let request = self.request_of(&other.files);
-            let ended = bed.update(&self.sheet, &request, Manner::Right, &self.unasked());
+            let ended = bed.update(&self.sheet, &request, UserManner::Right, &self.unasked());
             let is_refused = ended.report.code == ExitCode::Refused && bed.memory() == before;
             let case = format!("the image for {}", other.variant);
-            self.tell(row, &case, ("refused, nothing changed", said(&ended, &bed), is_refused));
+            self.add_row(row, &case, ("refused, nothing changed", describe_end(&ended, &bed), is_refused));
         }
     }
 
@@ -219,7 +228,7 @@ impl Place<'_> {
         for index in 1..=CUTS.min(transfers) {
             let at = 1 + index * transfers / (CUTS + 1);
             let bed = self.bed(None, Some(at));
-            let first = bed.update(&self.sheet, &self.request(self.images), Manner::Right, &self.unasked());
+            let first = bed.update(&self.sheet, &self.request(self.images), UserManner::Right, &self.unasked());
             if first.report.code == ExitCode::Done {
                 resumed += 1;
                 if !self.is_done(&first, &bed, &own.image) {
@@ -229,16 +238,16 @@ impl Place<'_> {
             }
             bed.clear_faults();
             let steps = if bed.runs() { Vec::new() } else { self.step_names(true) };
-            let second = bed.update(&self.sheet, &self.request(self.images), Manner::Right, &steps);
+            let second = bed.update(&self.sheet, &self.request(self.images), UserManner::Right, &steps);
             if !self.is_done(&second, &bed, &own.image) {
-                wrong = Some(format!("transfer {at}: the second run: {}", said(&second, &bed)));
+                wrong = Some(format!("transfer {at}: the second run: {}", describe_end(&second, &bed)));
             }
         }
         let cuts = CUTS.min(transfers);
         let is_right = wrong.is_none();
         let found = wrong.unwrap_or_else(|| format!("complete; {resumed} of {cuts} in the first run"));
         let case = format!("the cable pulled at {cuts} of {transfers} transfers");
-        self.tell(row, &case, ("complete in the next run", found, is_right));
+        self.add_row(row, &case, ("complete in the next run", found, is_right));
     }
 
     /// Manual steps are left out, or done in another order.
@@ -253,14 +262,14 @@ impl Place<'_> {
             return;
         }
         let known: Vec<NamedStep> = self.design.steps();
-        let mut manners: Vec<(String, Manner)> = Vec::new();
+        let mut manners: Vec<(String, UserManner)> = Vec::new();
         for step in &steps {
             let EntryStep::Manual(step) = step else { continue };
             let Some(named) = known.iter().find(|named| named.step.action == step.action) else { continue };
-            manners.push((format!("without the step '{}'", named.name), Manner::Skips(named.name.clone())));
+            manners.push((format!("without the step '{}'", named.name), UserManner::Skips(named.name.clone())));
         }
         if steps.len() > 1 {
-            manners.push(("the last step first".to_owned(), Manner::LastFirst));
+            manners.push(("the last step first".to_owned(), UserManner::LastFirst));
         }
         for (case, manner) in manners {
             let bed = self.bed(None, None);
@@ -270,10 +279,10 @@ impl Place<'_> {
             let is_done = self.is_done(&ended, &bed, &own.image);
             let (expected, as_expected) = match manner {
                 // Steps in another order may be right at the second try: a jumper stays set.
-                Manner::LastFirst => ("nothing changed, or installed at another try", is_unchanged || is_done),
+                UserManner::LastFirst => ("nothing changed, or installed at another try", is_unchanged || is_done),
                 _ => ("not in update mode, nothing changed", is_unchanged),
             };
-            self.tell(row, &case, (expected, said(&ended, &bed), as_expected));
+            self.add_row(row, &case, (expected, describe_end(&ended, &bed), as_expected));
         }
     }
 
@@ -285,9 +294,13 @@ impl Place<'_> {
         let previous = before.and_then(|images| images.iter().find(|image| self.is_for(image)));
         if let Some(previous) = previous {
             let bed = self.bed(Some(&previous.image), None);
-            let ended = bed.update(&self.sheet, &self.request(self.images), Manner::Right, &[]);
+            let ended = bed.update(&self.sheet, &self.request(self.images), UserManner::Right, &[]);
             let is_done = self.is_done(&ended, &bed, &own.image);
-            self.tell(row, "from the release before", ("installed and confirmed", said(&ended, &bed), is_done));
+            self.add_row(
+                row,
+                "from the release before",
+                ("installed and confirmed", describe_end(&ended, &bed), is_done),
+            );
         }
         // Without a version in the image the tool cannot know which one is older.
         if self.variant.image.version.is_none() {
@@ -301,9 +314,9 @@ impl Place<'_> {
         let file = [InputFile::of(FirmwareFile::parse(&hex::write(&older)))];
         let bed = self.bed(Some(&own.image), None);
         let memory = bed.memory();
-        let ended = bed.update(&self.sheet, &self.request_of(&file), Manner::Right, &[]);
+        let ended = bed.update(&self.sheet, &self.request_of(&file), UserManner::Right, &[]);
         let is_refused = ended.report.code == ExitCode::Refused && bed.memory() == memory;
-        self.tell(row, "an older version", ("refused without consent", said(&ended, &bed), is_refused));
+        self.add_row(row, "an older version", ("refused without consent", describe_end(&ended, &bed), is_refused));
         let floor = self.variant.image.minimum_version.as_ref().map(|(floor, _)| floor);
         let version = self.variant.image.version.as_ref().and_then(|field| field.read(&older));
         if floor.is_some_and(|floor| version.is_none_or(|version| version < *floor)) {
@@ -311,9 +324,13 @@ impl Place<'_> {
         }
         let mut request = self.request_of(&file);
         request.consents.push(consent::OLDER_VERSION.to_owned());
-        let ended = bed.update(&self.sheet, &request, Manner::Right, &[]);
+        let ended = bed.update(&self.sheet, &request, UserManner::Right, &[]);
         let is_done = self.is_done(&ended, &bed, &older);
-        self.tell(row, "an older version, with consent", ("installed and confirmed", said(&ended, &bed), is_done));
+        self.add_row(
+            row,
+            "an older version, with consent",
+            ("installed and confirmed", describe_end(&ended, &bed), is_done),
+        );
     }
 }
 
@@ -331,7 +348,7 @@ fn skipped(stage: &Stage, variant: &str, route: &str, why: &str) -> Row {
 }
 
 /// The end of an update in a few words.
-fn said(ended: &Ended, bed: &Bed) -> String {
+fn describe_end(ended: &UpdateEnd, bed: &Bed) -> String {
     let words = match (ended.report.code, &ended.failure) {
         (ExitCode::Done, _) => "installed and confirmed".to_owned(),
         (_, Some(failure)) => failure.clone(),
