@@ -59,9 +59,10 @@ pub fn lines() -> Vec<String> {
 fn asked(question: &str) -> Option<String> {
     progress::clear();
     let mut err = anstream::stderr();
+    // Whoever sees the question can already stop at it.
+    signals::end_at_once(true);
     let _ = write!(err, "{} ", text::visible_lines(question));
     let _ = err.flush();
-    signals::end_at_once(true);
     let answer = typed().lock().unwrap_or_else(PoisonError::into_inner).recv();
     signals::end_at_once(false);
     answer.ok().map(|answer| answer.trim().to_owned())
