@@ -113,12 +113,12 @@ impl<'e> EntryRunner<'e, '_> {
             };
             self.watch.wait().restart(time, self.cx);
         }
+        // Discard input typed before this step was shown, and nothing that is typed after the prompt.
+        self.operator.take_ack();
         if step.is_some() {
             let what = self.waited_for(until);
             self.watch.wait().sign(&what, self.cx);
         }
-        // Discard input typed before this step was shown.
-        self.operator.take_ack();
         loop {
             let changes = self.watch.next(self.cx).map_err(|error| bus_failure(&error))?;
             let mut has_moved = false;
