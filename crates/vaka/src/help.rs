@@ -47,14 +47,14 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("Every day", &["survey", "check", "update", "line", "read", "journal"]),
     ("One unit", &["enter", "restart", "compare", "settings", "console"]),
     ("Files", &["convert", "stamp"]),
-    ("Products and releases", &["sheet", "pack", "rehearse", "keys"]),
+    ("Products and releases", &["sheet", "pack", "rehearse", "guide", "keys"]),
     ("Bootloaders", &["dialect"]),
     ("This computer", &["diagnose", "setup", "help"]),
     ("Trying out", &["demo", "simulate"]),
 ];
 
 /// Examples in the long help of each command.
-const EXAMPLES: [(&str, &[&str]); 38] = [
+const EXAMPLES: [(&str, &[&str]); 39] = [
     ("survey", &["vaka survey", "vaka survey -v --unit serial=T1-00217", "vaka survey --watch"]),
     (
         "check",
@@ -95,6 +95,7 @@ const EXAMPLES: [(&str, &[&str]); 38] = [
             "vaka rehearse gauge-1.5.0.vaka --previous gauge-1.4.0.vaka --report gauge.html",
         ],
     ),
+    ("guide", &["vaka guide gauge-1.5.0.vaka --out gauge.html", "vaka guide sheets/gauge.toml --variant r1"]),
     ("keys new", &["vaka keys new skerrow"]),
     ("keys list", &["vaka keys list"]),
     ("keys show", &["vaka keys show skerrow > skerrow.pub.pem"]),

@@ -16,6 +16,7 @@ mod echo;
 mod environment;
 mod file_history;
 mod files;
+mod guide;
 mod help;
 mod input_file;
 mod journal;
@@ -73,6 +74,7 @@ fn main() -> std::process::ExitCode {
         Command::Journal(journal) => commands::journal::run(journal, &common, &setting),
         Command::Pack(pack) => commands::pack::run(pack, &setting),
         Command::Rehearse(rehearse) => commands::rehearse::run(rehearse, &common, &setting),
+        Command::Guide(guide) => commands::guide::run(guide, &common),
         Command::Keys(keys) => commands::keys::run(keys, common.format),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &common, &setting),
         Command::Diagnose(diagnose) => commands::diagnose::run(diagnose, &common, &setting),

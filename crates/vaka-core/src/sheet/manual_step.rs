@@ -26,6 +26,9 @@ pub struct ManualStep {
     /// Whether it is only a recommendation.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub advised: bool,
+    /// File name of a picture of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub picture: Option<String>,
     /// Held until undone, as opposed to momentary.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub held: bool,

@@ -111,12 +111,22 @@ impl Checker<'_> {
             see: self.optional_words("see", raw.see.as_ref())?,
             only_if: self.optional_words("only_if", raw.only_if.as_ref())?,
             advised: raw.advised.unwrap_or(false),
+            picture: raw.picture.as_ref().map(|name| self.picture(name)).transpose()?,
             held,
             documented: self.optional_words("documented", raw.documented.as_ref())?,
             shows: raw.shows,
             mistakes: raw.mistakes.as_ref().map_or(Ok(MistakeHints::default()), |mistakes| self.mistakes(mistakes))?,
             undo: raw.undo.as_ref().map(|undo| self.undo(undo.get_ref())).transpose()?,
         })
+    }
+
+    /// A picture is beside the sheet, or in a folder that the user names.
+    fn picture(&self, name: &Spanned<String>) -> Checked<String> {
+        let file = self.words("picture", name)?;
+        if file.contains(['/', '\\', ':']) {
+            return Err(self.error(&name.span(), "picture", "the name of a file is required, without a folder".into()));
+        }
+        Ok(file)
     }
 
     fn mistakes(&self, raw: &RawMistakes) -> Checked<MistakeHints> {

@@ -162,6 +162,8 @@ pub(super) struct RawEntryStep {
     pub(super) only_if: Option<Spanned<String>>,
     pub(super) advised: Option<bool>,
     pub(super) held: Option<Spanned<bool>>,
+    /// File name of a picture, for guides.
+    pub(super) picture: Option<Spanned<String>>,
     pub(super) documented: Option<Spanned<String>>,
     pub(super) shows: Option<BusEvent>,
     pub(super) mistakes: Option<RawMistakes>,

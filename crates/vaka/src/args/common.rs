@@ -20,7 +20,7 @@ const CONSENT: &[&str] = &["unattended", "allow", "secret"];
 const OUTPUT: &[&str] = &["format", "verbose", "quiet"];
 
 /// The general options of each command. Before the command, all are accepted that it has.
-pub const OPTIONS: [(&str, &[&[&str]]); 42] = [
+pub const OPTIONS: [(&str, &[&[&str]]); 43] = [
     ("survey", &[&["bus", "unit", "sheets", "part", "trace"], OUTPUT]),
     ("check", &[UNIT, VARIANT, CONSENT, OUTPUT]),
     ("update", &[UNIT, VARIANT, CONSENT, OUTPUT]),
@@ -37,6 +37,7 @@ pub const OPTIONS: [(&str, &[&[&str]]); 42] = [
     ("stamp", &[&["format"]]),
     ("pack", &[&["format"]]),
     ("rehearse", &[&["sheets"], OUTPUT]),
+    ("guide", &[&["variant"]]),
     ("keys new", &[&["format"]]),
     ("keys list", &[&["format"]]),
     ("keys show", &[]),

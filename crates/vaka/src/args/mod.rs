@@ -14,7 +14,7 @@ use clap::{Parser, Subcommand};
 pub use common::{Common, GivenSecret, OPTIONS, OutputFormat, add_general_options, at};
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
-pub use release::{KeysCommand, Pack, Rehearse, StatementArgs};
+pub use release::{Guide, KeysCommand, Pack, Rehearse, StatementArgs};
 pub use system::{Demo, Diagnose, Help, Journal, SetupCommand, Simulate, SimulatedMode};
 pub use unit::{Compare, Console, MemoryRange, Read, SettingsCommand, Survey};
 pub use update::{Line, Releases, Update, VerifyLevel};
@@ -63,6 +63,8 @@ pub enum Command {
     Pack(Pack),
     /// Rehearse a release on simulated units of its product, and print a table of the results
     Rehearse(Rehearse),
+    /// Write the step-by-step guide to an update, for screen and print
+    Guide(Guide),
     /// Manage signing keys and trusted keys
     #[command(subcommand)]
     Keys(KeysCommand),

@@ -36,6 +36,25 @@ pub struct Rehearse {
     pub replace: bool,
 }
 
+#[derive(Debug, ClapArgs)]
+pub struct Guide {
+    /// Release file, or product sheet
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+    /// Build of the release
+    #[arg(long, value_name = "NAME", default_value = vaka_core::release::manifest::STANDARD)]
+    pub build: String,
+    /// File to write, in HTML, Markdown or text by its extension; default: text on standard output
+    #[arg(long, value_name = "FILE")]
+    pub out: Option<PathBuf>,
+    /// Folder of the pictures that the product sheet names; default: the folder of FILE
+    #[arg(long, value_name = "DIR")]
+    pub pictures: Option<PathBuf>,
+    /// Overwrite the guide if it exists
+    #[arg(long, requires = "out")]
+    pub replace: bool,
+}
+
 /// Options of statements about keys.
 #[derive(Debug, ClapArgs)]
 pub struct StatementArgs {

@@ -12,6 +12,7 @@ pub mod diagnose;
 pub mod dialect;
 mod dialect_try;
 pub mod enter;
+pub mod guide;
 pub mod help;
 pub mod journal;
 pub mod keys;

@@ -151,6 +151,8 @@ pub enum CommandError {
     Listen { address: SocketAddr, error: io::Error },
     /// A scene of the simulator is wrong.
     Scene { name: String, reason: String },
+    /// A guide cannot be made.
+    Guide { path: PathBuf, reason: String },
 
     /// A serial port cannot be used.
     Port { place: String, error: SessionError },
@@ -264,6 +266,7 @@ impl CommandError {
             | Self::NotTrusted { .. }
             | Self::Replay { .. }
             | Self::Scene { .. }
+            | Self::Guide { .. }
             | Self::NotSound { .. }
             | Self::SettingsNotSound { .. }
             | Self::NoSettings { .. } => X::File,
@@ -293,6 +296,7 @@ impl CommandError {
             | Self::SettingsNotSound { path, reason }
             | Self::NotMerged { path, reason }
             | Self::NoSettings { path, reason } => of(path, reason),
+            Self::Guide { path, reason } => format!("{}: {reason}.", path.display()),
             Self::NotConverted { what, reason } | Self::Scene { name: what, reason } => format!("{what}: {reason}."),
             Self::Opaque { path } => {
                 format!("The content of {} is for the bootloader alone, so it cannot be compared.", path.display())
