@@ -153,7 +153,8 @@ impl LengthField {
         self.form.parse(bytes).checked_mul(self.unit)?.checked_add(self.plus)
     }
 
-    /// The image with its length stored in it; `None` if there is no room for it.
+    /// Writes the length of the image into the field, in a copy of the image. Returns `None` if the image
+    /// has no bytes at the field, or if the form cannot hold the number.
     pub fn store(&self, image: &Image) -> Option<Image> {
         let at = image.start().checked_add(self.offset)?;
         image.bytes(Span::new(at, self.form.width())?)?;
@@ -196,8 +197,9 @@ impl ChecksumField {
         ))
     }
 
-    /// The image with its checksum stored in it; `None` if there is no room for it. `length` gives the end
-    /// of the image, if the image states it.
+    /// Computes the checksum and writes it into its field, in a copy of the image. `length` is the field
+    /// that states the end of the image, if there is one. Returns `None` if the image has no bytes at the
+    /// field.
     pub fn store(&self, image: &Image, length: Option<&LengthField>) -> Option<Image> {
         let (place, _, computed) = self.both(image, length).ok()?;
         Some(image.patched(image.start().checked_add(place)?, &computed))
