@@ -6,7 +6,7 @@
 mod support;
 
 use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use support::{FAULT_KINDS, failure, sheet_with};
@@ -18,7 +18,7 @@ use vaka_boot::event::Event;
 use vaka_boot::failure::FailureKind;
 use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Check, ExitCode, Report, RestartState, RunOutcome};
+use vaka_core::event::{Check, ExitCode, Report, RestartState, RunOutcome, StepName, StepState};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
 use vaka_sim::clock::VirtualClock;
@@ -32,7 +32,7 @@ use vaka_sim::unit::vendor_unit::VendorUnit;
 use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
-use vaka_usb::Bus;
+use vaka_usb::{Bus, BusError, DeviceInfo, UsbDevice};
 
 const SHEET: &str = include_str!("../../../demo/sheets/dunlin.toml");
 const DIALECTS: [&str; 2] = [
@@ -49,12 +49,37 @@ const BOARD: &str = "1-1";
 const PROBE: &str = "1-2";
 const BYSTANDER: &str = "1-3";
 
+/// A bus that cannot be listed while `is_out` is set.
+struct Flaky {
+    bus: SimBus,
+    is_out: Arc<AtomicBool>,
+}
+
+impl Bus for Flaky {
+    fn name(&self) -> &str {
+        self.bus.name()
+    }
+
+    fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        if self.is_out.load(Ordering::SeqCst) {
+            return Err(BusError::Unreachable { bus: "sim".into(), reason: "out of order".into() });
+        }
+        self.bus.list()
+    }
+
+    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        self.bus.open(port)
+    }
+}
+
 /// A programmer that is wired to a unit, and another probe that is not.
 struct Workbench {
     world: SharedWorld,
     clock: Arc<VirtualClock>,
     sheet: Sheet,
     bystander: Vec<u8>,
+    /// Whether the bus cannot be listed between the read-back and the restart.
+    is_out_before_restart: bool,
 }
 
 impl Workbench {
@@ -65,7 +90,13 @@ impl Workbench {
         world.plug(PROBE, Box::new(unit), Vec::new());
         world.plug(BYSTANDER, Box::new(dunlin("N-00999")), Vec::new());
         let bystander = world.unit(BYSTANDER).unwrap().flash().bytes().to_vec();
-        Self { world: world.shared(), clock, sheet: sheet_with(SHEET, &DIALECTS), bystander }
+        Self {
+            world: world.shared(),
+            clock,
+            sheet: sheet_with(SHEET, &DIALECTS),
+            bystander,
+            is_out_before_restart: false,
+        }
     }
 
     /// The stage with the bootloader.
@@ -77,7 +108,9 @@ impl Workbench {
 
     fn run(&self, file: &'static [u8], consents: &[&str]) -> (Report, Vec<Event>) {
         let sheets = [self.sheet.clone()];
-        let usb: Arc<dyn Bus> = Arc::new(SimBus::new(self.world.clone(), self.clock.clone()));
+        let is_out = Arc::new(AtomicBool::new(false));
+        let bus = SimBus::new(self.world.clone(), self.clock.clone());
+        let usb: Arc<dyn Bus> = Arc::new(Flaky { bus, is_out: is_out.clone() });
         let targets = ProgrammerBus::new(vec![usb.clone()], &sheets);
         let bench = Bench::new(vec![usb, Arc::new(targets)], &sheets);
         let request = Request {
@@ -88,7 +121,13 @@ impl Workbench {
             ..Request::new(file)
         };
         let (stop, mut events) = (AtomicBool::new(false), Vec::new());
-        let mut tell = |event| events.push(event);
+        let mut tell = |event| {
+            if let Event::Step { step, state, .. } = &event {
+                let (is_read, is_done) = (*step == StepName::ReadBack, *state == StepState::Done);
+                is_out.store(self.is_out_before_restart && is_read && is_done, Ordering::SeqCst);
+            }
+            events.push(event);
+        };
         let report = update::run(&bench, &request, &mut Unattended, &mut Context::new(&*self.clock, &mut tell, &stop));
         self.is_true(&report);
         (report, events)
@@ -219,6 +258,18 @@ fn another_probe_that_appears_is_not_the_confirmation() {
     let (report, _) = bench.run(IMAGE, &[]);
     assert_eq!((report.code, report.after), (ExitCode::NotBack, RestartState::NotBack));
     assert!(bench.holds(START, IMAGE), "and yet it is written");
+}
+
+/// The bus cannot be listed before the restart: a probe that was there all the time is not taken for the one that
+/// was written.
+#[test]
+fn a_probe_that_was_there_before_is_not_the_confirmation() {
+    let mut bench = Workbench::new(dunlin("N-00301").damaged(), Wiring::Right, Vec::new());
+    bench.is_out_before_restart = true;
+    lock(&bench.world).act(PROBE, &UserAction::Pull);
+    let (report, _) = bench.run(IMAGE, &[]);
+    assert_eq!((report.code, report.after), (ExitCode::NotBack, RestartState::NotBack), "{report:?}");
+    assert!(report.application.is_none() && bench.holds(START, IMAGE));
 }
 
 /// Faults at the transfers of the programmer, and a programmer that loses its power.

@@ -230,10 +230,10 @@ impl<'e> EntryRunner<'e, '_> {
     }
 }
 
-/// The devices that are attached before a node leaves its bus; `None` for a unit that is not
-/// a node.
+/// The devices that are attached before a node leaves its bus. `None` for a unit that is not a node, and if
+/// they cannot be listed: a device that was there before must not be taken for the node.
 fn usb_devices_before(bench: &Bench<'_>, unit: &DeviceInfo) -> Option<Vec<DeviceInfo>> {
-    matches!(id_of(unit), DeviceId::Node(_)).then(|| bench.devices().unwrap_or_default())
+    if matches!(id_of(unit), DeviceId::Node(_)) { bench.devices().ok() } else { None }
 }
 
 fn step(place: &str, state: StepState, text: String) -> Event {

@@ -192,13 +192,13 @@ impl<'a> ReadSession<'a> {
         // that no sheet describes is started at the beginning of its memory.
         let start = || sectors.as_ref()?.zones().first().map(|zone| zone.span().start());
         let at = route.map_or_else(start, |route| route.restart_at);
-        let before = bench.devices().unwrap_or_default();
+        let before = bench.devices().ok();
         request_restart(&mut *session, at, false, cx).map_err(Failure::unchanged)?;
         drop(session);
         let Some((sheet, route)) = sheet.zip(route) else { return describe_reappeared(bench, &unit, cx) };
         let expected = ExpectedApplication { leaves, ..ExpectedApplication::of(sheet, variant, route) };
         let seen = match route.kind.programmer() {
-            Some(_) => confirm::confirm_anywhere(bench, &expected, &before, cx),
+            Some(_) => confirm::confirm_anywhere(bench, &expected, before.as_deref(), cx),
             None => confirm::confirm(bench, &expected, &unit, cx),
         };
         if seen.after == RestartState::NotBack {

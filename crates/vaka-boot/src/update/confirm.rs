@@ -128,13 +128,17 @@ pub fn confirm(
 
 /// Waits for the application of a unit that was reached through a programmer: it shows up as itself, on a
 /// port that is not known. A device that was attached `before` the restart does not count, nor does one
-/// of several that appear.
+/// of several that appear, nor any device if those before are not known.
 pub fn confirm_anywhere(
     bench: &Bench<'_>,
     expected: &ExpectedApplication<'_>,
-    before: &[DeviceInfo],
+    before: Option<&[DeviceInfo]>,
     cx: &mut Context<'_>,
 ) -> RestartOutcome {
+    let Some(before) = before else {
+        let words = "the devices could not be listed before the restart, so a new one cannot be recognized".into();
+        return RestartOutcome::not_back(words);
+    };
     let within = expected.sheet.after().back_within;
     let mut wait = Wait::new(within, cx.clock());
     let ids = [expected.ids, expected.or];

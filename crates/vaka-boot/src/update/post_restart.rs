@@ -147,7 +147,7 @@ impl UpdateRun<'_, '_> {
         };
         self.read_in_update_mode(&unit, &task, &plan)?;
         self.discard_preserved();
-        Ok(Restarted { unit, task, plan, finished: None, before: Vec::new() })
+        Ok(Restarted { unit, task, plan, finished: None, before: None })
     }
 
     /// Waits for the application after the unit was only read.

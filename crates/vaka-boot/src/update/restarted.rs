@@ -35,7 +35,7 @@ impl<'s> Restarted<'s> {
         };
         run.emit_step(StepName::Confirm, StepState::Started, wanted);
         let mut seen = match is_elsewhere {
-            true => confirm::confirm_anywhere(run.bench, &expected, &self.before, run.cx),
+            true => confirm::confirm_anywhere(run.bench, &expected, self.before.as_deref(), run.cx),
             false => confirm::confirm(run.bench, &expected, unit, run.cx),
         };
         run.progress.report.durations_ms.push((StepName::Confirm, milliseconds(run.cx.now() - started)));

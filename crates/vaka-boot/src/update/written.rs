@@ -39,8 +39,9 @@ pub(super) struct Restarted<'s> {
     pub(super) plan: ApprovedPlan,
     /// The behaviour of the unit at the end of the download.
     pub(super) finished: Option<FinishOutcome>,
-    /// The devices that were attached before the restart, for a unit that shows up elsewhere.
-    pub(super) before: Vec<DeviceInfo>,
+    /// The devices that were attached before the restart, for a unit that shows up elsewhere; `None` if they
+    /// are not known.
+    pub(super) before: Option<Vec<DeviceInfo>>,
 }
 
 impl<'s> Approved<'s> {
@@ -77,7 +78,7 @@ impl<'s> Written<'s> {
         let Self { task, mut session, plan, finished } = self;
         run.discard_preserved();
         // A node that gets its supply back is on its bus before the undo is complete.
-        let before = run.bench.devices().unwrap_or_default();
+        let before = run.bench.devices().ok();
         run.undo(plan.plan().undo(UndoPhase::Written), UndoPhase::Written, None);
         let wait_for_disconnect = run.leave_update_mode(plan.plan().restart(), &mut *session)?;
         let is_uf2 = task.resolved.route.kind.family().is_some();
@@ -160,7 +161,7 @@ impl<'b> UpdateRun<'_, 'b> {
         let (executed, finished) = self.execute(&task, &plan, &mut *session);
         executed.map_err(|error| error.of_unit(&task.unit))?;
         self.leave_update_mode(plan.plan().restart(), &mut *session)?;
-        Ok(Restarted { unit: task.unit.clone(), task, plan, finished, before: Vec::new() })
+        Ok(Restarted { unit: task.unit.clone(), task, plan, finished, before: None })
     }
 
     /// Makes the unit leave update mode. Only a rejection by the unit is a failure here: the bus
