@@ -80,6 +80,8 @@ struct Workbench {
     bystander: Vec<u8>,
     /// Whether the bus cannot be listed between the read-back and the restart.
     is_out_before_restart: bool,
+    /// Ports where further probes are attached at the restart.
+    newcomers: &'static [&'static str],
 }
 
 impl Workbench {
@@ -96,6 +98,7 @@ impl Workbench {
             sheet: sheet_with(SHEET, &DIALECTS),
             bystander,
             is_out_before_restart: false,
+            newcomers: &[],
         }
     }
 
@@ -125,6 +128,9 @@ impl Workbench {
             if let Event::Step { step, state, .. } = &event {
                 let (is_read, is_done) = (*step == StepName::ReadBack, *state == StepState::Done);
                 is_out.store(self.is_out_before_restart && is_read && is_done, Ordering::SeqCst);
+                for port in self.newcomers.iter().filter(|_| *step == StepName::Restart && !is_done) {
+                    lock(&self.world).plug(port, Box::new(dunlin(port)), Vec::new());
+                }
             }
             events.push(event);
         };
@@ -266,6 +272,17 @@ fn another_probe_that_appears_is_not_the_confirmation() {
 fn a_probe_that_was_there_before_is_not_the_confirmation() {
     let mut bench = Workbench::new(dunlin("N-00301").damaged(), Wiring::Right, Vec::new());
     bench.is_out_before_restart = true;
+    lock(&bench.world).act(PROBE, &UserAction::Pull);
+    let (report, _) = bench.run(IMAGE, &[]);
+    assert_eq!((report.code, report.after), (ExitCode::NotBack, RestartState::NotBack), "{report:?}");
+    assert!(report.application.is_none() && bench.holds(START, IMAGE));
+}
+
+/// Two probes appear after the restart: which of them was written is not known, so nothing is confirmed.
+#[test]
+fn two_probes_that_appear_at_once_confirm_nothing() {
+    let mut bench = Workbench::new(dunlin("N-00301").damaged(), Wiring::Right, Vec::new());
+    bench.newcomers = &["1-4", "1-5"];
     lock(&bench.world).act(PROBE, &UserAction::Pull);
     let (report, _) = bench.run(IMAGE, &[]);
     assert_eq!((report.code, report.after), (ExitCode::NotBack, RestartState::NotBack), "{report:?}");

@@ -158,7 +158,7 @@ pub fn confirm_anywhere(
             }
             _ => {
                 let words = "several units appeared at once; which of them was written is not known".into();
-                return RestartOutcome { after: RestartState::Restarted, ..RestartOutcome::not_back(words) };
+                return RestartOutcome::not_back(words);
             }
         }
         match wait.check(|| "the application to appear".to_owned(), cx) {
