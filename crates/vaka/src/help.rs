@@ -19,11 +19,12 @@ macro_rules! topic {
 }
 
 /// All topics, in the order in which they are listed.
-pub const TOPICS: [Topic; 20] = [
+pub const TOPICS: [Topic; 21] = [
     topic!("sheet", "Product sheets: every key", "formats/product-sheet.md"),
     topic!("dialect", "Dialects: the language of vendor bootloaders", "formats/dialect.md"),
     topic!("file-transfer", "XMODEM and YMODEM: ready dialects", "formats/file-transfer.md"),
     topic!("release", "Release files and their descriptions", "formats/release.md"),
+    topic!("updater", "Updaters: the program with a release in one file", "formats/updater.md"),
     topic!("stamp", "Stamps inside images", "formats/stamp.md"),
     topic!("files", "Image formats", "formats/files.md"),
     topic!("settings", "Saved settings", "formats/settings.md"),
@@ -87,7 +88,7 @@ const EXAMPLES: [(&str, &[&str]); 39] = [
         &["vaka convert tern-1.5.0.elf tern-1.5.0.hex", "vaka convert boot.hex app.hex all.uf2 --family 0x5EABD123"],
     ),
     ("stamp", &["vaka stamp tern.bin stamped.bin --at 0x0A002400 --product tern --for r1"]),
-    ("pack", &["vaka pack gauge.release.toml --key skerrow"]),
+    ("pack", &["vaka pack gauge.release.toml --key skerrow", "vaka pack gauge-1.5.0.vaka --updater gauge-update"]),
     (
         "rehearse",
         &[

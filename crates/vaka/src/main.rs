@@ -45,6 +45,7 @@ mod state_dir;
 mod trace;
 mod trace_replay;
 mod update_files;
+mod updater;
 
 use vaka_core::event::ExitCode;
 
@@ -52,6 +53,11 @@ use args::Command;
 use output_options::OutputOptions;
 
 fn main() -> std::process::ExitCode {
+    updater::Place::of_this_program().map_or_else(vaka, updater::main)
+}
+
+/// The program without a release in it.
+fn vaka() -> std::process::ExitCode {
     // Ends the process if a shell asks for candidates.
     clap_complete::CompleteEnv::with_factory(|| completion::add_candidates(help::command_line())).complete();
     let (command, mut common) = help::parse_arguments();

@@ -108,6 +108,20 @@ pub fn write_here(path: &Path, existing: Existing, parts: &[&[u8]]) -> io::Resul
     .map_err(|error| error.error)
 }
 
+/// Lets those execute a file who may read it. Other outputs, such as a pipe, stay as they are.
+///
+/// # Errors
+/// The mode cannot be changed.
+pub fn make_executable(path: &Path) -> io::Result<()> {
+    #[cfg(unix)]
+    if path.is_file() {
+        use std::os::unix::fs::PermissionsExt;
+        let mode = fs::metadata(path)?.permissions().mode();
+        return fs::set_permissions(path, fs::Permissions::from_mode(mode | (mode & 0o444) >> 2));
+    }
+    Ok(())
+}
+
 /// The folder of a path; `.` for a bare name.
 fn folder_of(path: &Path) -> &Path {
     path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))

@@ -79,6 +79,11 @@ fn yes_or_no(question: &str) -> Option<bool> {
     }
 }
 
+/// Asks whether to continue; only an explicit yes is consent.
+pub fn agree(question: &str) -> bool {
+    yes_or_no(question) == Some(true)
+}
+
 impl Operator for AtTerminal {
     fn is_there(&self) -> bool {
         true

@@ -11,6 +11,7 @@ use vaka_core::matching::consent;
 
 use vaka_core::event::SelectedRelease;
 use vaka_core::release::archive::Source;
+use vaka_core::release::signature::PublicKey;
 use vaka_core::release::{Candidate, Release, ReleaseQuery, VersionSelector, choose, inconsistencies};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
@@ -153,10 +154,11 @@ pub fn read(path: &Path) -> Result<Release, CliError> {
     Ok(Release::open(source, env!("CARGO_PKG_VERSION")).map_err(damaged)?)
 }
 
-/// The file of a release; it stays open, so that a file that takes its place is not used.
+/// The file of a release, or a part of a file; it stays open, so that a file that takes its place is not used.
 #[derive(Debug)]
-struct ReleaseFile {
+pub struct ReleaseFile {
     file: Mutex<File>,
+    start: u64,
     size: u64,
 }
 
@@ -164,7 +166,12 @@ impl ReleaseFile {
     fn open(path: &Path) -> io::Result<Self> {
         let file = File::open(path)?;
         let size = file.metadata()?.len();
-        Ok(Self { file: Mutex::new(file), size })
+        Ok(Self::part(file, 0, size))
+    }
+
+    /// The part of a file with these `size` bytes from `start` on.
+    pub fn part(file: File, start: u64, size: u64) -> Self {
+        Self { file: Mutex::new(file), start, size }
     }
 }
 
@@ -175,7 +182,7 @@ impl Source for ReleaseFile {
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
         let mut file = self.file.lock().unwrap_or_else(PoisonError::into_inner);
-        file.seek(SeekFrom::Start(offset))?;
+        file.seek(SeekFrom::Start(self.start.saturating_add(offset)))?;
         file.read_exact(buffer)
     }
 }
@@ -224,23 +231,15 @@ fn known_good() -> Vec<String> {
 
 /// Checks whether the release may be used: signed with a trusted key, or consented to.
 pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
+    check_expiry(release, common)?;
     let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
-    if let Some(day) = release.manifest.expires.as_ref().filter(|day| keyring::today() > **day)
-        && !consents(consent::EXPIRED_RELEASE)
-    {
-        let consent = consent::EXPIRED_RELEASE.to_owned();
-        return Err(CommandError::ExpiredRelease { day: day.clone(), consent }.into());
-    }
     let Some(key) = &release.signer else {
         return match consents(consent::UNSIGNED) {
             true => Ok("no key (accepted by --allow)".to_owned()),
             false => Err(CommandError::Unsigned { consent: consent::UNSIGNED.to_owned() }.into()),
         };
     };
-    // No consent helps: whoever has the key may have made the release.
-    if let Some(statement) = keyring::revocation(key)? {
-        return Err(CommandError::RevokedKey { key: key.to_string(), date: statement.date, why: statement.why }.into());
-    }
+    check_revocation(key)?;
     let product = &release.manifest.product;
     let known: Vec<TrustedKey> = keyring::all()?.into_iter().filter(|known| known.key == *key).collect();
     if let Some(known) = known.iter().find(|known| known.is_for(product)) {
@@ -254,6 +253,28 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
             let product = product.clone();
             Err(CommandError::UnknownSigner { key: key.to_string(), consent: id, product, products }.into())
         }
+    }
+}
+
+/// Refuses a release after its last day, unless the user consented.
+pub fn check_expiry(release: &Release, common: &Common) -> Result<(), CliError> {
+    let expired = release.manifest.expires.as_ref().filter(|day| keyring::today() > **day);
+    match expired.filter(|_| !common.allow.iter().any(|id| id == consent::EXPIRED_RELEASE)) {
+        Some(day) => {
+            let consent = consent::EXPIRED_RELEASE.to_owned();
+            Err(CommandError::ExpiredRelease { day: day.clone(), consent }.into())
+        }
+        None => Ok(()),
+    }
+}
+
+/// Refuses a key that is known as revoked. No consent helps: whoever has the key may have made the release.
+pub fn check_revocation(key: &PublicKey) -> Result<(), CliError> {
+    match keyring::revocation(key)? {
+        Some(statement) => {
+            Err(CommandError::RevokedKey { key: key.to_string(), date: statement.date, why: statement.why }.into())
+        }
+        None => Ok(()),
     }
 }
 

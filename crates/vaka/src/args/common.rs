@@ -210,13 +210,16 @@ fn allow_help() -> String {
 
 /// Adds to each command the general options that apply to it.
 pub fn add_general_options(command: Command) -> Command {
+    OPTIONS
+        .iter()
+        .fold(command, |command, (path, groups)| at(command, path, &|command| command.args(general_options(groups))))
+}
+
+/// The general options of these groups.
+pub fn general_options(groups: &[&[&str]]) -> Vec<clap::Arg> {
     let all = Common::augment_args(Command::new("general")).mut_arg("allow", |arg| arg.long_help(allow_help()));
-    OPTIONS.iter().fold(command, |command, (path, groups)| {
-        let of_command =
-            all.get_arguments().filter(|arg| groups.iter().any(|group| group.contains(&arg.get_id().as_str())));
-        let of_command: Vec<clap::Arg> = of_command.cloned().collect();
-        at(command, path, &|command| command.args(of_command.clone()))
-    })
+    let of_groups = all.get_arguments().filter(|arg| groups.iter().any(|group| group.contains(&arg.get_id().as_str())));
+    of_groups.cloned().collect()
 }
 
 /// Changes the command at a path such as `keys list`.

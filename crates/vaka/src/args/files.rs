@@ -22,7 +22,7 @@ pub struct Check {
 }
 
 /// Selection of an image in a file with several, and the address of a raw binary.
-#[derive(Clone, Copy, Debug, ClapArgs)]
+#[derive(Clone, Copy, Debug, Default, ClapArgs)]
 pub struct ImageSelection {
     /// Start address of a raw binary
     #[arg(long, value_name = "ADDRESS", value_parser = address)]

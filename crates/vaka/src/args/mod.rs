@@ -7,6 +7,7 @@ mod release;
 mod system;
 mod unit;
 mod update;
+mod updater;
 mod values;
 
 use clap::{Parser, Subcommand};
@@ -18,6 +19,7 @@ pub use release::{Guide, KeysCommand, Pack, Rehearse, StatementArgs};
 pub use system::{Demo, Diagnose, Help, Journal, SetupCommand, Simulate, SimulatedMode};
 pub use unit::{Compare, Console, MemoryRange, Read, SettingsCommand, Survey};
 pub use update::{Line, Releases, Update, VerifyLevel};
+pub use updater::UpdaterArgs;
 
 /// Updates the firmware of hardware products over USB. Checks that the image fits the unit,
 /// explains why, and reports only what it verified.

@@ -6,7 +6,7 @@ use clap::{Args as ClapArgs, Subcommand};
 
 #[derive(Debug, ClapArgs)]
 pub struct Pack {
-    /// Description of the release; see 'vaka help release'
+    /// Description of the release; see 'vaka help release'. With --updater, also a release file
     #[arg(value_name = "DESCRIPTION")]
     pub description: PathBuf,
     /// Release file to write; default: PRODUCT-VERSION.vaka
@@ -15,7 +15,13 @@ pub struct Pack {
     /// Signing key: a name from 'vaka keys list', or a PEM file
     #[arg(long, value_name = "KEY")]
     pub key: Option<String>,
-    /// Overwrite the release if it exists
+    /// Also write one executable file with the release and this program, for people who have neither
+    #[arg(long, value_name = "FILE")]
+    pub updater: Option<PathBuf>,
+    /// Program for the updater, such as the one of another platform; default: this program
+    #[arg(long, value_name = "PATH", requires = "updater")]
+    pub program: Option<PathBuf>,
+    /// Overwrite the files if they exist
     #[arg(long)]
     pub replace: bool,
 }

@@ -69,7 +69,7 @@ pub struct Line {
 }
 
 /// Selection of a release and of one of its builds.
-#[derive(Clone, Debug, ClapArgs)]
+#[derive(Clone, Debug, Default, ClapArgs)]
 pub struct Releases {
     /// Build of a release
     #[arg(long, value_name = "NAME", default_value = vaka_core::release::manifest::STANDARD)]

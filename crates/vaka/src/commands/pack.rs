@@ -1,6 +1,7 @@
 //! `vaka pack`: a release from a description.
 
 use std::collections::BTreeMap;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -22,7 +23,7 @@ use crate::cli_error::Outcome;
 use crate::files;
 use crate::input_file;
 use crate::output_options::OutputOptions;
-use crate::{keyring, release_store};
+use crate::{keyring, output_file, release_store, updater};
 use vaka_messages::CommandError;
 
 /// The description file of a release.
@@ -85,6 +86,98 @@ struct RawFile {
 }
 
 pub fn run(args: &Pack, setting: &OutputOptions) -> Outcome {
+    if let Some(updater) = &args.updater {
+        files::may_store(updater, args.replace)?;
+    }
+    let is_packed = release_store::is_release(&args.description);
+    let packed = if is_packed { existing(args)? } else { pack(args)? };
+    // Nothing is written unless all can be made.
+    let updater = args.updater.as_ref().map(|path| Ok::<_, CliError>((path, updater(args, &packed)?))).transpose()?;
+    if !is_packed {
+        files::store(&packed.path, args.replace, &[&packed.bytes])?;
+    }
+    if let Some((path, bytes)) = &updater {
+        files::store(path, args.replace, &[bytes])?;
+        output_file::make_executable(path).map_err(|error| CliError::file(path, error))?;
+    }
+    let updater = updater.map(|(path, bytes)| (path, bytes.len()));
+    let signer = packed.release.signer.as_ref().map(ToString::to_string);
+    let manifest = &packed.release.manifest;
+    let event = json!({
+        "event": "packed",
+        "file": packed.path,
+        "product": manifest.product,
+        "version": manifest.version,
+        "channel": manifest.channel,
+        "size": packed.bytes.len(),
+        "signer": signer,
+        "updater": updater.map(|(path, _)| path),
+        "updater_size": updater.map(|(_, size)| size),
+    });
+    print_result(setting.format, &event, || {
+        tell(&packed.path, &packed.release, packed.bytes.len());
+        if let Some((path, size)) = updater {
+            print_line(&format!("{}: updater with this release, {}", path.display(), Bytes(size as u64)));
+            print_line(
+                "Its users need nothing else: they start it and follow it. Give them its SHA-256 by another way.",
+            );
+        }
+    });
+    Ok(ExitCode::Done)
+}
+
+/// A release, with its file.
+struct Packed {
+    path: PathBuf,
+    release: Release,
+    bytes: Vec<u8>,
+}
+
+/// A release that was packed before.
+fn existing(args: &Pack) -> Result<Packed, CliError> {
+    let path = args.description.clone();
+    if args.updater.is_none() || args.out.is_some() || args.key.is_some() {
+        let reason = "this is a release already; --updater FILE makes an updater of it, and it stays as it is";
+        return Err(wrong(&path, reason));
+    }
+    let bytes = input_file::firmware(&path)?;
+    let release = opened(&path, &bytes)?;
+    let sheet = release_store::sheet(&release, &path, Vec::new())?;
+    release_store::check_consistency(&release, &sheet, &path)?;
+    Ok(Packed { path, release, bytes })
+}
+
+fn opened(path: &Path, bytes: &[u8]) -> Result<Release, CliError> {
+    Release::open(Arc::new(bytes.to_vec()), env!("CARGO_PKG_VERSION")).map_err(|error| wrong(path, &error.to_string()))
+}
+
+/// The updater with a release. Its users have no keys and no other programs.
+fn updater(args: &Pack, packed: &Packed) -> Result<Vec<u8>, CliError> {
+    let unusable = |reason: String| CommandError::UpdaterRelease { path: packed.path.clone(), reason };
+    if packed.release.signer.is_none() {
+        return Err(unusable("an updater needs a signed release: --key KEY signs it".to_owned()).into());
+    }
+    let mut stages = packed.release.manifest.stages.iter();
+    if let Some(external) = stages.find_map(|stage| stage.external.as_ref()) {
+        let reason = format!("its users do not have the program '{}', which a stage needs", external.tool);
+        return Err(unusable(reason).into());
+    }
+    let (from, program) = match &args.program {
+        Some(from) => (from.clone(), input_file::firmware(from)?),
+        None => {
+            let internal = |error: std::io::Error| CliError::internal(format!("This program cannot be read: {error}."));
+            let (from, mut file) = updater::this_program().map_err(internal)?;
+            let mut program = Vec::new();
+            file.read_to_end(&mut program).map_err(internal)?;
+            (from, program)
+        }
+    };
+    let filled = updater::filled(program, &packed.bytes);
+    filled.map_err(|reason| CommandError::UpdaterProgram { path: from, reason }.into())
+}
+
+/// Packs a release as its description says.
+fn pack(args: &Pack) -> Result<Packed, CliError> {
     let path = &args.description;
     let described = input_file::text(path)?;
     let description: Description =
@@ -105,24 +198,13 @@ pub fn run(args: &Pack, setting: &OutputOptions) -> Outcome {
     let refused = |error: vaka_core::release::ReleaseError| wrong(path, &error.to_string());
     let bytes = Release::write(manifest, &packing.members, key.as_ref()).map_err(refused)?;
     // The result is verified in the same way as by its recipients.
-    let release = Release::open(Arc::new(bytes.clone()), env!("CARGO_PKG_VERSION")).map_err(refused)?;
+    let release = opened(path, &bytes)?;
     let sheet = release_store::sheet(&release, &out, Vec::new())?;
     let found = inconsistencies(&release, &sheet);
     if !found.is_empty() {
         return Err(CommandError::PackInconsistent(found).into());
     }
-    files::store(&out, args.replace, &[&bytes])?;
-    let event = json!({
-        "event": "packed",
-        "file": out,
-        "product": release.manifest.product,
-        "version": release.manifest.version,
-        "channel": release.manifest.channel,
-        "size": bytes.len(),
-        "signer": release.signer.as_ref().map(ToString::to_string),
-    });
-    print_result(setting.format, &event, || tell(&out, &release, bytes.len()));
-    Ok(ExitCode::Done)
+    Ok(Packed { path: out, release, bytes })
 }
 
 fn tell(out: &Path, release: &Release, size: usize) {

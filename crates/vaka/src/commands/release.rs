@@ -4,9 +4,11 @@ use std::sync::Arc;
 
 use vaka_boot::bench::lock::UnitLock;
 use vaka_boot::context::Context;
+use vaka_boot::event::Event as EngineEvent;
 use vaka_boot::release_install::ReleaseInstall;
 use vaka_boot::update::Request;
 use vaka_core::event::Event;
+use vaka_core::sheet::Sheet;
 use vaka_usb::SystemClock;
 
 use crate::args::{Common, Update, VerifyLevel};
@@ -19,7 +21,16 @@ use crate::preserved_store::StateFolder;
 use crate::recording::JournalEntry;
 use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
+use crate::render::Renderer;
 use crate::{prompt, render, secrets, signals};
+
+/// A release that may be installed.
+pub struct Installation<'a> {
+    pub found: &'a Found,
+    /// The sheet of its product.
+    pub sheet: Sheet,
+    pub build: &'a str,
+}
 
 pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOptions) -> Outcome {
     let Found { path, release, .. } = found;
@@ -27,7 +38,26 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOption
     let sheet = release_store::sheet(release, path, environment::sheets(common)?)?;
     release_store::check_consistency(release, &sheet, path)?;
     let build = release_store::build(release, &args.release.build)?;
-    let buses = environment::all_buses(common, std::slice::from_ref(&sheet))?;
+    let mut renderer = render::renderer(&setting.detailed_if(args.plan));
+    renderer.event(Event::Release(release_store::seen(found, build, signer)));
+    for line in release.notes() {
+        if !line.is_empty() && !common.quiet {
+            renderer.event(Event::Warning { text: line });
+        }
+    }
+    install(args, common, &Installation { found, sheet, build }, &mut *renderer, &mut |_| {})
+}
+
+/// Installs a release stage by stage. `look` sees each event before it is put into words.
+pub fn install(
+    args: &Update,
+    common: &Common,
+    installation: &Installation<'_>,
+    renderer: &mut dyn Renderer,
+    look: &mut dyn FnMut(&EngineEvent),
+) -> Outcome {
+    let Installation { found: Found { path, release, .. }, sheet, build } = installation;
+    let buses = environment::all_buses(common, std::slice::from_ref(sheet))?;
     let request = Request {
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -42,20 +72,16 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOption
         history: Some(&Seen),
         ..Request::new(&[])
     };
-    let mut renderer = render::renderer(&setting.detailed_if(args.plan));
-    renderer.event(Event::Release(release_store::seen(found, build, signer)));
-    for line in release.notes() {
-        if !line.is_empty() && !common.quiet {
-            renderer.event(Event::Warning { text: line });
-        }
-    }
     let (guard, secrets) = (Some(Arc::new(Locks) as Arc<dyn UnitLock>), Some(secrets::source(common)));
-    let staged = ReleaseInstall { buses: &buses, guard, secrets, sheet: &sheet, release, build };
+    let staged = ReleaseInstall { buses: &buses, guard, secrets, sheet, release, build };
     let state = std::cell::RefCell::new(JournalEntry::default());
     let export_dir = args.release.export_dir.as_deref();
     let mut around = JournalHooks { plan_only: args.plan, export_dir, common, path, release, build, state: &state };
     let mut show = |event: Event| renderer.event(event);
-    let mut tell = |event| state.borrow_mut().pass(vaka_messages::event(event), &mut show);
+    let mut tell = |event| {
+        look(&event);
+        state.borrow_mut().pass(vaka_messages::event(event), &mut show);
+    };
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
     let report = staged.run(&request, &mut *prompt::at(common), &mut cx, &mut around);
     Ok(state.borrow().code(report.code))

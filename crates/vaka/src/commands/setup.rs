@@ -101,7 +101,7 @@ fn port_rules(vendor: &str, product: &str) -> String {
 
 /// udev rules for the units of these sheets only: they grant access to the user at the machine
 /// and to the group plugdev. Source: udev(7).
-fn rules(sheets: &[Sheet]) -> String {
+pub fn rules(sheets: &[Sheet]) -> String {
     let mut lines: BTreeMap<String, Vec<String>> = BTreeMap::new();
     let mut with_port: BTreeSet<String> = BTreeSet::new();
     for sheet in sheets {

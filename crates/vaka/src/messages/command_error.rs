@@ -105,6 +105,14 @@ pub enum CommandError {
     RevokedKey { key: String, date: String, why: String },
     /// A release may be installed only up to a day.
     ExpiredRelease { day: String, consent: String },
+    /// An updater cannot be used, or cannot be made.
+    Updater { reason: String },
+    /// A program cannot take a release.
+    UpdaterProgram { path: PathBuf, reason: &'static str },
+    /// The release of an updater needs what its users do not have.
+    UpdaterRelease { path: PathBuf, reason: String },
+    /// The user did not accept the losses of an update.
+    LossesNotAccepted,
     /// A release has no sheet of its product.
     NoSheetInRelease { path: PathBuf, product: String },
     /// The parts of a release do not fit each other.
@@ -233,6 +241,8 @@ impl CommandError {
             | Self::ExpiredRelease { .. }
             | Self::Inconsistent { .. }
             | Self::PackInconsistent(_)
+            | Self::UpdaterRelease { .. }
+            | Self::LossesNotAccepted
             | Self::NotReadBack
             | Self::NoPort { .. }
             | Self::SeveralUnits { .. }
@@ -258,6 +268,8 @@ impl CommandError {
             | Self::NoUsableRelease { .. }
             | Self::NoSheetInRelease { .. }
             | Self::PackInput { .. }
+            | Self::Updater { .. }
+            | Self::UpdaterProgram { .. }
             | Self::KeyExists { .. }
             | Self::Key { .. }
             | Self::Statements { .. }
@@ -296,7 +308,10 @@ impl CommandError {
             | Self::SettingsNotSound { path, reason }
             | Self::NotMerged { path, reason }
             | Self::NoSettings { path, reason } => of(path, reason),
-            Self::Guide { path, reason } => format!("{}: {reason}.", path.display()),
+            Self::Guide { path, reason } | Self::UpdaterRelease { path, reason } => of(path, reason),
+            Self::Updater { reason } => format!("This updater cannot be used: {reason}."),
+            Self::UpdaterProgram { path, reason } => of(path, reason),
+            Self::LossesNotAccepted => "The update was not accepted.".to_owned(),
             Self::NotConverted { what, reason } | Self::Scene { name: what, reason } => format!("{what}: {reason}."),
             Self::Opaque { path } => {
                 format!("The content of {} is for the bootloader alone, so it cannot be compared.", path.display())
@@ -427,6 +442,8 @@ impl CommandError {
             | Self::Stamp { .. }
             | Self::PackInconsistent(_)
             | Self::PackInput { .. }
+            | Self::UpdaterProgram { .. }
+            | Self::UpdaterRelease { .. }
             | Self::NotSound { .. } => "Nothing was written.",
             Self::NoReleaseSelected { .. }
             | Self::Unsigned { .. }
@@ -434,6 +451,8 @@ impl CommandError {
             | Self::RevokedKey { .. }
             | Self::ExpiredRelease { .. }
             | Self::Inconsistent { .. }
+            | Self::Updater { .. }
+            | Self::LossesNotAccepted
             | Self::NoSettings { .. } => "Nothing was changed in any unit.",
             Self::Release { .. } => "Nothing in it was used.",
             Self::Journal { .. } => "No unit was touched.",
@@ -509,6 +528,8 @@ impl CommandError {
                 "Use the images that were built for these variants, or correct the description or the product sheet."
             }
             Self::PackInput { .. } => "'vaka help release' describes every key.",
+            Self::Updater { .. } => "Get the file again from the place where you found it.",
+            Self::UpdaterProgram { .. } => "Give the program file of this version of Vaka, as it was built.",
             Self::NoBuild { builds, .. } => return Some(format!("Existing builds: {}.", builds.join(", "))),
 
             Self::KeyExists { .. } => "Choose another name; an overwritten key cannot be recovered.",
