@@ -16,7 +16,7 @@ use vaka_boot::remedy::Remedy;
 use vaka_boot::update::{History, SaveFn};
 use vaka_boot::warning::Warning;
 use vaka_core::dfu::Status;
-use vaka_core::event::{Check, ExitCode, FailureText, RestartState, RunOutcome};
+use vaka_core::event::{Check, ExitCode, FailureText, Report, RestartState, RunOutcome};
 use vaka_core::unit_state::UnitState;
 use vaka_image::address::{Address, Span};
 use vaka_image::{Image, ReadOptions, hex};
@@ -246,7 +246,7 @@ fn without_a_sheet_the_rest_of_a_sector_is_preserved() {
 /// The content that a run saved before it wrote.
 static SAVED: Mutex<Option<Image>> = Mutex::new(None);
 
-fn save(image: &Image) -> Result<String, FailureText> {
+fn save(image: &Image, _: &Report) -> Result<String, FailureText> {
     SAVED.lock().unwrap().replace(image.clone());
     Ok("saved.hex".to_owned())
 }

@@ -628,6 +628,9 @@ pub struct Report {
     /// or the journal has it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub version_before: Option<Version>,
+    /// The file with the content that the unit had before, if it was saved.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub backup: Option<String>,
     /// The strongest check that covers all bytes.
     pub check: Check,
     /// The observed result of the restart.
@@ -680,6 +683,7 @@ impl Report {
             part: None,
             variant: None,
             version_before: None,
+            backup: None,
             check: Check::None,
             after: RestartState::NotRestarted,
             bytes_written: 0,

@@ -74,7 +74,14 @@ const EXAMPLES: [(&str, &[&str]); 39] = [
             "vaka update app.hex files=files.img --plan",
         ],
     ),
-    ("line", &["vaka line gauge-1.5.0.vaka --count 24", "vaka line gauge-1.5.0.vaka --plan --for 5s"]),
+    (
+        "line",
+        &[
+            "vaka line gauge-1.5.0.vaka --count 24",
+            "vaka line gauge-1.5.0.vaka --scan --save backups --report line.html",
+            "vaka line gauge-1.5.0.vaka --plan --for 5s",
+        ],
+    ),
     ("journal", &["vaka journal --since 3d --failed", "vaka journal 20261123", "vaka journal --report october.html"]),
     ("enter", &["vaka enter --unit port=1-1"]),
     ("restart", &["vaka restart --unit port=1-1"]),

@@ -371,6 +371,16 @@ impl Attempt {
     }
 }
 
+/// The attempts of this process since a time, oldest first; `Err` has the reason of a failure.
+pub fn of_this_process(since: jiff::Timestamp) -> Result<Vec<Record>, String> {
+    let path = path().ok_or("this system has no state folder")?;
+    let (records, _) = read(&path).map_err(|error| format!("{}: {error}", path.display()))?;
+    let own = std::process::id().to_string();
+    let is_own = |record: &Record| record.attempt.split('-').nth(1) == Some(&own);
+    // A process id returns.
+    Ok(records.into_iter().filter(is_own).filter(|record| record.started.time >= since).collect())
+}
+
 fn append(path: &Path, attempt: &str, what: RecordBody) -> io::Result<()> {
     let line = JournalLine { journal: FORMAT, attempt: attempt.to_owned(), what };
     let mut text = json::to_string(&line)?.into_bytes();

@@ -7,6 +7,7 @@
 
 mod args;
 mod attempt;
+mod backup;
 mod cli_error;
 mod commands;
 mod completion;

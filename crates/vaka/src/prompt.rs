@@ -1,7 +1,7 @@
 //! The operator at the terminal.
 
 use std::io::{BufRead, IsTerminal, Write};
-use std::sync::mpsc::{self, Receiver};
+use std::sync::mpsc::{self, Receiver, TryRecvError};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use vaka_base::text;
@@ -53,6 +53,23 @@ fn typed() -> &'static Mutex<Receiver<String>> {
 /// The typed lines that were not read yet.
 pub fn lines() -> Vec<String> {
     typed().lock().unwrap_or_else(PoisonError::into_inner).try_iter().collect()
+}
+
+/// The input that is there at the moment.
+pub enum Typed {
+    Line(String),
+    Nothing,
+    /// Standard input has ended.
+    End,
+}
+
+/// The next typed line, without waiting for it.
+pub fn poll() -> Typed {
+    match typed().lock().unwrap_or_else(PoisonError::into_inner).try_recv() {
+        Ok(line) => Typed::Line(line),
+        Err(TryRecvError::Empty) => Typed::Nothing,
+        Err(TryRecvError::Disconnected) => Typed::End,
+    }
 }
 
 /// Prompts for a line; `None` if there is none.

@@ -18,6 +18,8 @@ pub struct JournalHooks<'a> {
     pub plan_only: bool,
     pub export_dir: Option<&'a Path>,
     pub common: &'a Common,
+    /// The label of the unit.
+    pub label: Option<&'a str>,
     pub path: &'a Path,
     pub release: &'a Release,
     pub build: &'a str,
@@ -45,7 +47,7 @@ impl JournalHooks<'_> {
                 stage: number + 1,
                 stages: manifest.stages.len(),
             }),
-            label: self.common.variant.clone(),
+            label: self.label.map(str::to_owned),
             consents: self.common.allow.clone(),
         }
     }

@@ -4,14 +4,16 @@
 
 mod support;
 
+use std::io::Write;
 use std::process::Command;
 
-use support::{Bench, Running, firmware};
+use support::{Bench, Ended, Running, assert_updated, at_terminal, firmware, root};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Unit, UserAction};
 use vaka_sim::world::lock;
+use vaka_testkit::program;
 
 fn unit(serial: &str) -> Box<dyn Unit> {
     Box::new(Gannet::new(serial))
@@ -111,4 +113,118 @@ fn a_line_ends_after_its_time() {
     assert_eq!((&last["event"], &last["units"], &last["updated"]), (&"line".into(), &2.into(), &2.into()), "{last}");
     let results = events.iter().filter(|event| event["event"] == "result");
     assert_eq!(results.filter(|result| result["after"] == "confirmed").count(), 2);
+}
+
+/// A release of the Tern for both boards, without a signature; its path.
+fn release(bench: &Bench) -> String {
+    let out = bench.folder.path().join("tern.vaka").to_str().unwrap().to_owned();
+    let description = root().join("demo/releases/tern-1.5.0.toml");
+    bench.run(&["pack", description.to_str().unwrap(), "--out", &out]).expect(0, &[]);
+    out
+}
+
+fn terns() -> Bench {
+    let unit = |revision, serial| (Tern::in_boot_mode(revision, serial), Vec::new());
+    Bench::new(vec![unit(Revision::R1, "T1-1"), unit(Revision::R2, "T2-1"), unit(Revision::R1, "T1-2")])
+}
+
+fn line(bench: &Bench, release: &str, args: &[&str], input: &str) -> Ended {
+    let args = [&["line", release, "--allow", "unsigned", "--count", "3", "--wait", "5s"], args].concat();
+    let mut running = Running::start(bench.command().args(args));
+    running.stdin().write_all(input.as_bytes()).unwrap();
+    running.end()
+}
+
+/// Two boards that only their labels tell apart, on one line: a label for each, from a scanner.
+#[test]
+fn each_unit_gets_its_own_label_from_a_scanner() {
+    let bench = terns();
+    let release = release(&bench);
+    let before = ["1-1", "1-2", "1-3"].map(|port| bench.memory(port));
+    let args = ["--scan", "--save", "saved", "--report", "line.html"];
+    let ended = line(&bench, &release, &args, "SKI-TERN R1\nSKI-TORN R2\n\nSKI-TERN R2; OYS-240\nr1\n");
+    let words = [
+        "3 units: 3 updated",
+        "label \"SKI-TERN R2; OYS-240\": Tern r2",
+        "No variant has the id or label 'SKI-TORN R2'",
+    ];
+    ended.expect(0, &words);
+    let is_r2 = |index: usize| {
+        if index == 1 { (Revision::R2, "tern-r2-1.5.0.bin") } else { (Revision::R1, "tern-r1-1.5.0.bin") }
+    };
+    for (index, before) in before.iter().enumerate() {
+        let (revision, file) = is_r2(index);
+        let image = std::fs::read(firmware(file)).unwrap();
+        assert_updated(revision, before, &bench.memory(&format!("1-{}", index + 1)), &image);
+    }
+    // Each backup is the former content of one of them, by the program that converts it.
+    let saved: Vec<_> = std::fs::read_dir(bench.folder.path().join("saved")).unwrap().flatten().collect();
+    assert_eq!(saved.len(), 3, "{saved:?}");
+    for file in &saved {
+        assert!(file.file_name().to_str().unwrap().starts_with("Tern-tide-gauge_"), "{file:?}");
+        let (hex, bin) = (file.path(), bench.folder.path().join("saved.bin"));
+        let range = "0x0A003000..0x0A004000";
+        let convert = ["convert", hex.to_str().unwrap(), bin.to_str().unwrap(), "--range", range, "--replace"];
+        bench.run(&convert).expect(0, &[]);
+        let bytes = std::fs::read(&bin).unwrap();
+        assert!(before.iter().any(|memory| memory[0x3000..0x4000] == bytes), "{file:?}");
+    }
+    let page = std::fs::read_to_string(bench.folder.path().join("line.html")).unwrap();
+    assert!(page.contains("<b>3</b>attempts") && page.contains("T2-1"), "{page}");
+    let journal = std::fs::read_to_string(bench.folder.path().join("vaka/journal.jsonl")).unwrap();
+    for words in ["\"label\":\"SKI-TERN R2; OYS-240\"", "\"label\":\"r1\"", "\"backup\":\"saved/Tern-tide-gauge_"] {
+        assert!(journal.contains(words), "{words}: {journal}");
+    }
+    line(&bench, &release, &args, "").expect(3, &["line.html already exists", "--replace"]);
+}
+
+/// A scanner that ends: the units without a label are refused, and unchanged.
+#[test]
+fn a_unit_without_a_label_is_refused_if_it_needs_one() {
+    let bench = terns();
+    let release = release(&bench);
+    let before = ["1-1", "1-2", "1-3"].map(|port| bench.memory(port));
+    let ended = line(&bench, &release, &["--scan"], "-\nr1\n");
+    ended.expect(3, &["3 units: 3 refused", "no label was given", "r1 has 48 sectors of 3 KiB"]);
+    assert_eq!(before, ["1-1", "1-2", "1-3"].map(|port| bench.memory(port)));
+    let args = ["line", &release, "--scan", "--variant", "r1"];
+    bench.run(&args).expect(2, &["cannot be used with"]);
+    // Losses need consent, as for one unit.
+    let ended = line(&bench, &release, &["--scan", "--erase-all"], "r1\nr2\nr1\n");
+    ended.expect(3, &["3 units: 3 refused", "--allow lose-settings"]);
+    let ended = line(&bench, &release, &["--scan", "--erase-all", "--keep", "settings", "--plan"], "r1\nr2\nr1\n");
+    ended.expect(0, &["3 units: 3 planned"]);
+    assert_eq!(before, ["1-1", "1-2", "1-3"].map(|port| bench.memory(port)));
+}
+
+/// At a terminal the question names the port; only units whose chip does not tell are asked about.
+#[test]
+fn at_a_terminal_a_line_asks_for_the_label_of_each_unit() {
+    if !program::is_there("script") {
+        return;
+    }
+    let bench = Bench::new(vec![(Tern::in_boot_mode(Revision::R1, "T1-1"), Vec::new())]);
+    let release = release(&bench);
+    let mut command = bench.command();
+    command.args(["line", &release, "--allow", "unsigned", "--count", "1"]);
+    let mut running = Running::start(&mut at_terminal(&command));
+    running.wait_for("1-1         Tern tide gauge  READ ITS LABEL");
+    running.wait_for("\"SKI-TERN R2\" on the board");
+    running.stdin().write_all(b"SKI-TERN R3\nSKI-TERN R1\n").unwrap();
+    running.end().expect(0, &["No variant has the id or label 'SKI-TERN R3'", "1 unit: 1 updated"]);
+}
+
+/// A release backs up as a file does; each stage has its own backup.
+#[test]
+fn a_release_saves_the_former_content() {
+    let bench = Bench::tern_r1();
+    let (release, before) = (release(&bench), bench.memory("1-1"));
+    let args = ["update", &release, "--allow", "unsigned", "--variant", "r1", "--save", "before.bin", "--dated"];
+    bench.run(&args).expect(0, &["saved: before_", "_1.4.0_"]);
+    let name = |name: &str| name.starts_with("before_") && name.ends_with("Z.bin");
+    let entries = std::fs::read_dir(bench.folder.path()).unwrap().flatten();
+    let saved =
+        entries.map(|entry| entry.path()).find(|path| name(path.file_name().unwrap().to_str().unwrap())).unwrap();
+    let saved = std::fs::read(saved).unwrap();
+    assert!(before[0x2400..].starts_with(&saved[..0x4000]));
 }

@@ -35,7 +35,8 @@ impl UpdateRun<'_, '_> {
             self.progress.content.backup_name = Some(String::new());
             return Ok(());
         };
-        let name = save(&image).map_err(Failure::from)?;
+        let name = save(&image, &self.progress.report).map_err(Failure::from)?;
+        self.progress.report.backup = Some(name.clone());
         self.emit_step(StepName::Read, StepState::Done, format!("saved: {name}"));
         self.progress.content.backup_name = Some(name);
         Ok(())

@@ -10,7 +10,7 @@ use vaka_core::unit::MemoryChoice;
 use vaka_image::{FirmwareFile, Image};
 
 use crate::bench::selector::Selector;
-use vaka_core::event::FailureText;
+use vaka_core::event::{FailureText, Report};
 
 /// The request for an update.
 #[derive(Clone, Debug)]
@@ -87,9 +87,9 @@ pub trait PreservedStore: std::fmt::Debug {
     fn clear(&self, unit: &str);
 }
 
-/// Saves the content of a unit; returns the name of the backup.
+/// Saves the content of a unit; returns the name of the backup. The report tells what is known of the unit.
 #[derive(Clone, Copy)]
-pub struct SaveFn<'a>(pub &'a dyn Fn(&Image) -> Result<String, FailureText>);
+pub struct SaveFn<'a>(pub &'a dyn Fn(&Image, &Report) -> Result<String, FailureText>);
 
 impl std::fmt::Debug for SaveFn<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {

@@ -42,7 +42,7 @@ impl ImageSelection {
 }
 
 /// Options for writing an image.
-#[derive(Debug, ClapArgs)]
+#[derive(Debug, Default, ClapArgs)]
 pub struct Output {
     /// Output format; default: by the extension of OUT
     #[arg(long, value_enum, value_name = "FORMAT")]

@@ -27,6 +27,9 @@ pub struct Update {
     /// Back up the present content into this file first; its extension determines the format
     #[arg(long, value_name = "FILE")]
     pub save: Option<PathBuf>,
+    /// Add serial number, version and time to the name of the backup
+    #[arg(long, requires = "save")]
+    pub dated: bool,
     /// Write all sectors, including those that already match
     #[arg(long)]
     pub rewrite: bool,
@@ -57,9 +60,28 @@ pub struct Line {
     /// Required verification
     #[arg(long, value_enum, default_value_t = VerifyLevel::Strongest)]
     pub check: VerifyLevel,
+    /// Take the label of each unit from standard input, such as from a scanner: one line for each, in the order in
+    /// which they are connected
+    #[arg(long, conflicts_with = "variant")]
+    pub scan: bool,
+    /// Back up the present content of each unit into this folder first
+    #[arg(long, value_name = "DIR")]
+    pub save: Option<PathBuf>,
     /// Write all sectors, including those that already match
     #[arg(long)]
     pub rewrite: bool,
+    /// Preserve this region, even if it shares a sector with the application; may be repeated
+    #[arg(long, value_name = "REGION")]
+    pub keep: Vec<String>,
+    /// Erase everything except the bootloader first; what is lost needs --allow
+    #[arg(long)]
+    pub erase_all: bool,
+    /// Write the attempts of this run as an HTML page at the end
+    #[arg(long, value_name = "FILE", conflicts_with = "plan")]
+    pub report: Option<PathBuf>,
+    /// Overwrite the page if it exists
+    #[arg(long, requires = "report")]
+    pub replace: bool,
     /// Exit after this number of units
     #[arg(long, value_name = "N")]
     pub count: Option<usize>,

@@ -49,6 +49,7 @@ impl UpdaterArgs {
             plan: self.plan,
             check: VerifyLevel::Strongest,
             save: None,
+            dated: false,
             rewrite: self.rewrite,
             keep: Vec::new(),
             erase_all: false,

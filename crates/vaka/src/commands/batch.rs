@@ -1,26 +1,29 @@
 //! `vaka line FILE`: the same update for every unit that is plugged in, several at once.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::atomic::Ordering;
+use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
-use std::time::{Duration, Instant};
 
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::Candidate;
-use vaka_boot::bench::open_error::bus_failure;
 use vaka_boot::bench::selector::Selector;
 use vaka_boot::context::Context;
-use vaka_boot::operator::Unattended;
+use vaka_boot::operator::Operator;
 use vaka_boot::release_install::ReleaseInstall;
-use vaka_boot::update::{self, Request};
+use vaka_boot::update::{self, Request, SaveFn};
 use vaka_core::event::{Event, ExitCode, Report};
+use vaka_core::matching::Question;
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
+use vaka_image::Image;
 use vaka_usb::{Bus, Location, SystemClock};
 
+use super::line_watch::{LineWatch, Start, WorkerMessage};
 use crate::args::{Common, Line, VerifyLevel};
+use crate::backup::{Backup, stored};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
+use crate::files;
 use crate::journal::{self, Seen, StartRecord};
 use crate::lock::Locks;
 use crate::output_options::OutputOptions;
@@ -28,19 +31,10 @@ use crate::preserved_store::StateFolder;
 use crate::recording::JournalEntry;
 use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
-use crate::render::batch::Counts;
-use crate::render::batch::{Completion, Screen};
-use crate::secrets;
-use crate::signals;
+use crate::render::batch::Screen;
 use crate::update_files::{ReadFiles, UpdateFiles};
+use crate::{prompt, report, secrets, signals};
 use vaka_messages::CommandError;
-
-/// Interval for polling the buses.
-const LOOK: Duration = Duration::from_millis(25);
-
-/// After this time an empty port is expected to get another unit. Chosen by us: longer than any
-/// restart of a finished unit.
-const EMPTY: Duration = Duration::from_millis(1500);
 
 /// The content for the units.
 enum UpdateSource {
@@ -60,6 +54,8 @@ impl UpdateSource {
 struct UpdateJob<'a> {
     args: &'a Line,
     common: &'a Common,
+    /// Whether a user at the terminal answers questions.
+    has_operator: bool,
     buses: Vec<Arc<dyn Bus>>,
     sheets: Vec<Sheet>,
     source: UpdateSource,
@@ -67,46 +63,63 @@ struct UpdateJob<'a> {
     finished: Mutex<BTreeMap<(String, String), Location>>,
 }
 
-/// A message of a worker.
-enum WorkerMessage {
-    Event(Box<Event>),
-    /// The unit is finished; `None` if it had been finished before.
-    Ended(Option<Box<Report>>),
-}
-
-/// The state of a port.
-enum PortState {
-    Working,
-    /// Finished, and possibly detached since this time.
-    Through(Option<Instant>),
-}
-
 pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
     // With many units the journal prevents that a unit is updated twice, so it is required.
     if !args.plan {
         journal::must_be_writable().map_err(|reason| CommandError::Journal { reason })?;
     }
+    if let Some(path) = &args.report {
+        files::may_store(path, args.replace)?;
+    }
+    let began = jiff::Timestamp::now();
     let job = UpdateJob::new(args, common, setting)?;
     let bench = environment::bench_on(job.buses.clone(), common, &job.sheets);
     let mut screen = Screen::new(*setting);
     screen.ready();
     let counts = std::thread::scope(|scope| {
         let (sender, news) = mpsc::channel::<(Location, WorkerMessage)>();
-        let begin = |candidate: &Candidate<'_>, occupied: &BTreeSet<Location>| {
-            let (location, sender, job) = (candidate.location().clone(), sender.clone(), &job);
-            let occupied = occupied.clone();
-            let place = bench.place(&location);
+        let begin = |unit: Start| {
+            let (sender, job) = (sender.clone(), &job);
             scope.spawn(move || {
-                let told = sender.clone();
+                let (told, location) = (sender.clone(), unit.location.clone());
                 let tell = |event: Event| drop(told.send((location.clone(), WorkerMessage::Event(Box::new(event)))));
-                let ended = guarded(&place, || job.work(&location, &occupied, &place, tell));
+                let mut operator = Asking { location: &location, to: job.has_operator.then_some(&sender) };
+                let ended = guarded(&unit.place, || job.work(&unit, &mut operator, tell));
                 let _ = sender.send((location, WorkerMessage::Ended(ended.map(Box::new))));
             });
         };
-        watch(&job, &bench, &news, &begin, &mut screen)
+        LineWatch::new(args, common, &bench, &begin, &mut screen).run(&news)
     })?;
     screen.summary(&counts);
+    if let Some(path) = &args.report {
+        write_report(path, began, args.replace)?;
+        screen.note(&format!("{}: report of this run.", path.display()));
+    }
     Ok(counts.worst())
+}
+
+/// Writes the attempts of this run as a page.
+fn write_report(path: &Path, began: jiff::Timestamp, replace: bool) -> Result<(), CliError> {
+    let records = journal::of_this_process(began).map_err(|reason| CommandError::Journal { reason })?;
+    let page = report::page(&records.iter().collect::<Vec<_>>());
+    let page = page.map_err(|error| CliError::internal(format!("the report: {error}")))?;
+    files::store(path, replace, &[page.as_bytes()])
+}
+
+/// The operator of all units: questions go to the thread that watches the line, one after the other.
+struct Asking<'a> {
+    location: &'a Location,
+    /// `None`: no question is asked.
+    to: Option<&'a mpsc::Sender<(Location, WorkerMessage)>>,
+}
+
+impl Operator for Asking<'_> {
+    fn read_label(&mut self, question: &Question) -> Option<String> {
+        let (reply, answer) = mpsc::channel();
+        let message = WorkerMessage::Asks { question: Box::new(question.clone()), reply };
+        self.to?.send((self.location.clone(), message)).ok()?;
+        answer.recv().ok().flatten()
+    }
 }
 
 /// Runs the work for one unit. A panic fails that unit only.
@@ -122,95 +135,6 @@ fn panicked(place: &str) -> Report {
         state: Some(UnitState::Unknown),
         ..Report::empty()
     }
-}
-
-/// Starts a worker for each unit that is attached, up to the limit; then waits for the running
-/// workers.
-fn watch(
-    job: &UpdateJob<'_>,
-    bench: &Bench<'_>,
-    news: &mpsc::Receiver<(Location, WorkerMessage)>,
-    begin: &dyn Fn(&Candidate<'_>, &BTreeSet<Location>),
-    screen: &mut Screen,
-) -> Result<Counts, CliError> {
-    let mut ports: BTreeMap<Location, PortState> = BTreeMap::new();
-    let mut counts = Counts::default();
-    let mut begun = 0;
-    let deadline = job.args.during.map(|time| Instant::now() + time);
-    loop {
-        let wants_more = !signals::flag().load(Ordering::SeqCst)
-            && deadline.is_none_or(|deadline| Instant::now() < deadline)
-            && job.args.count.is_none_or(|count| begun < count);
-        let working = ports.values().filter(|port| matches!(port, PortState::Working)).count();
-        if !wants_more && working == 0 {
-            return Ok(counts);
-        }
-        if wants_more {
-            let (arrivals, occupied) = new_arrivals(job, bench, &mut ports, screen)?;
-            for candidate in arrivals {
-                if job.args.count.is_some_and(|count| begun >= count) {
-                    break;
-                }
-                begun += 1;
-                let place_name = bench.place_name(candidate.location());
-                screen.begins(&bench.place(candidate.location()), place_name, &candidate);
-                ports.insert(candidate.location().clone(), PortState::Working);
-                begin(&candidate, &occupied);
-            }
-        }
-        let until = Instant::now() + LOOK;
-        while let Ok((location, news)) = news.recv_timeout(until.saturating_duration_since(Instant::now())) {
-            let place = bench.place(&location);
-            match news {
-                WorkerMessage::Event(event) => screen.event(&place, *event),
-                WorkerMessage::Ended(report) => {
-                    ports.insert(location, PortState::Through(None));
-                    match &report {
-                        Some(report) => counts.note(report),
-                        None => {
-                            counts.again += 1;
-                            begun -= 1;
-                        }
-                    }
-                    screen.ended(&place, report.as_deref().map_or(Completion::Before, Completion::Now));
-                    if report.is_some() {
-                        screen.running(&counts);
-                    }
-                }
-            }
-        }
-    }
-}
-
-/// Newly attached units, and all ports with a unit.
-fn new_arrivals<'b>(
-    job: &UpdateJob<'_>,
-    bench: &Bench<'b>,
-    ports: &mut BTreeMap<Location, PortState>,
-    screen: &Screen,
-) -> Result<(Vec<Candidate<'b>>, BTreeSet<Location>), CliError> {
-    let found = bench.select(job.common.unit.as_ref(), false).map_err(|error| bus_failure(&error))?;
-    ports.retain(|location, port| {
-        let is_there = found.iter().any(|candidate| candidate.location() == location);
-        match port {
-            PortState::Working => true,
-            PortState::Through(gone) if is_there => {
-                *gone = None;
-                true
-            }
-            PortState::Through(gone) => {
-                let was_restarting = gone.get_or_insert_with(Instant::now).elapsed() < EMPTY;
-                if !was_restarting {
-                    screen.free(bench.place_name(location).unwrap_or(&bench.place(location)));
-                }
-                was_restarting
-            }
-        }
-    });
-    let working = ports.iter().filter(|(_, port)| matches!(port, PortState::Working)).map(|(location, _)| location);
-    let occupied = working.chain(found.iter().map(Candidate::location)).cloned().collect();
-    let is_new = |candidate: &Candidate<'_>| !ports.contains_key(candidate.location()) && !candidate.sheets.is_empty();
-    Ok((found.into_iter().filter(is_new).collect(), occupied))
 }
 
 impl<'a> UpdateJob<'a> {
@@ -237,29 +161,29 @@ impl<'a> UpdateJob<'a> {
             return Err(environment::no_sheets());
         }
         let buses = environment::all_buses(common, &sheets)?;
-        Ok(Self { args, common, buses, sheets, source, finished: Mutex::default() })
+        let has_operator = !args.scan && prompt::is_answered(common);
+        Ok(Self { args, common, has_operator, buses, sheets, source, finished: Mutex::default() })
     }
 
-    /// Updates one unit; `None` if it is finished already. `occupied`: the ports with a unit when
-    /// this one arrived.
-    fn work(
-        &self,
-        location: &Location,
-        occupied: &BTreeSet<Location>,
-        place: &str,
-        mut tell: impl FnMut(Event),
-    ) -> Option<Report> {
+    /// Updates one unit; `None` if it is finished already.
+    fn work(&self, start: &Start, operator: &mut dyn Operator, mut tell: impl FnMut(Event)) -> Option<Report> {
+        let Start { location, place, occupied, label } = start;
         let bench = Bench::new(self.buses.clone(), &self.sheets)
             .guarded(Arc::new(Locks))
             .with_secrets(secrets::from_files(self.common));
         // A unit that has left again is waited for by the update.
-        let unit = bench.select(Some(&Selector::Port(place.to_owned())), false).unwrap_or_default().into_iter().next();
+        let unit = bench.select(Some(&Selector::Port(place.clone())), false).unwrap_or_default().into_iter().next();
         if unit.is_some_and(|unit| self.is_finished(&bench, &unit, location, occupied)) {
             return None;
         }
+        let backup = self.args.save.as_deref().map(Backup::into_folder);
+        let save = |image: &Image, report: &Report| stored(backup.as_ref(), image, report);
         let request = Request {
-            unit: Some(Selector::Port(place.to_owned())),
-            label: self.common.variant.clone(),
+            unit: Some(Selector::Port(place.clone())),
+            label: label.clone().or_else(|| self.common.variant.clone()),
+            erase_all: self.args.erase_all,
+            keep: self.args.keep.clone(),
+            save: backup.as_ref().map(|_| SaveFn(&save)),
             rewrite: self.args.rewrite,
             wait: self.common.wait,
             consents: self.common.allow.clone(),
@@ -273,21 +197,30 @@ impl<'a> UpdateJob<'a> {
             UpdateSource::Files { files, begun } => {
                 let mut recording = match self.args.plan {
                     true => JournalEntry::default(),
-                    false => JournalEntry::of(StartRecord { time: jiff::Timestamp::now(), ..(**begun).clone() }),
+                    false => {
+                        let label = request.label.clone();
+                        JournalEntry::of(StartRecord { time: jiff::Timestamp::now(), label, ..(**begun).clone() })
+                    }
                 };
                 let mut look = |event| recording.pass(vaka_messages::event(event), &mut tell);
                 let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
                 let request = files.requested(request);
-                let report = update::run(&bench, &request, &mut Unattended, &mut cx);
+                let report = update::run(&bench, &request, operator, &mut cx);
                 Report { code: recording.code(report.code), ..report }
             }
-            UpdateSource::Release { found, build } => self.staged(found, build, &request, &mut tell),
+            UpdateSource::Release { found, build } => self.staged((found, build), &request, operator, &mut tell),
         };
         self.note(&report, location);
         Some(report)
     }
 
-    fn staged(&self, found: &Found, build: &str, request: &Request<'_>, tell: &mut dyn FnMut(Event)) -> Report {
+    fn staged(
+        &self,
+        (found, build): (&Found, &str),
+        request: &Request<'_>,
+        operator: &mut dyn Operator,
+        tell: &mut dyn FnMut(Event),
+    ) -> Report {
         let Found { path, release, .. } = found;
         let guard: Option<Arc<dyn vaka_boot::bench::lock::UnitLock>> = Some(Arc::new(Locks));
         let secrets = Some(secrets::from_files(self.common));
@@ -297,6 +230,7 @@ impl<'a> UpdateJob<'a> {
         let mut around = JournalHooks {
             plan_only: self.args.plan,
             export_dir,
+            label: request.label.as_deref(),
             common: self.common,
             path,
             release,
@@ -305,7 +239,7 @@ impl<'a> UpdateJob<'a> {
         };
         let mut look = |event| state.borrow_mut().pass(vaka_messages::event(event), tell);
         let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
-        let report = staged.run(request, &mut Unattended, &mut cx, &mut around);
+        let report = staged.run(request, operator, &mut cx, &mut around);
         let code = state.borrow().code(report.code);
         Report { code, ..report }
     }
@@ -341,6 +275,7 @@ impl<'a> UpdateJob<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::render::batch::Counts;
 
     /// A worker that panics is a failed unit, whose state is unknown.
     #[test]

@@ -16,6 +16,8 @@ pub mod guide;
 pub mod help;
 pub mod journal;
 pub mod keys;
+mod line_labels;
+mod line_watch;
 pub mod pack;
 pub mod read;
 pub mod rehearse;

@@ -6,12 +6,14 @@ use vaka_boot::bench::lock::UnitLock;
 use vaka_boot::context::Context;
 use vaka_boot::event::Event as EngineEvent;
 use vaka_boot::release_install::ReleaseInstall;
-use vaka_boot::update::Request;
-use vaka_core::event::Event;
+use vaka_boot::update::{Request, SaveFn};
+use vaka_core::event::{Event, Report};
 use vaka_core::sheet::Sheet;
+use vaka_image::Image;
 use vaka_usb::SystemClock;
 
 use crate::args::{Common, Update, VerifyLevel};
+use crate::backup::{Backup, stored};
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::journal::Seen;
@@ -58,6 +60,8 @@ pub fn install(
 ) -> Outcome {
     let Installation { found: Found { path, release, .. }, sheet, build } = installation;
     let buses = environment::all_buses(common, std::slice::from_ref(sheet))?;
+    let backup = args.save.as_deref().map(|path| Backup::into_file(path, args.dated)).transpose()?;
+    let save = |image: &Image, report: &Report| stored(backup.as_ref(), image, report);
     let request = Request {
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -67,6 +71,7 @@ pub fn install(
         consents: common.allow.clone(),
         plan_only: args.plan,
         read_back: args.check == VerifyLevel::Strongest,
+        save: backup.as_ref().map(|_| SaveFn(&save)),
         keep: args.keep.clone(),
         shelf: Some(&StateFolder),
         history: Some(&Seen),
@@ -76,7 +81,9 @@ pub fn install(
     let staged = ReleaseInstall { buses: &buses, guard, secrets, sheet, release, build };
     let state = std::cell::RefCell::new(JournalEntry::default());
     let export_dir = args.release.export_dir.as_deref();
-    let mut around = JournalHooks { plan_only: args.plan, export_dir, common, path, release, build, state: &state };
+    let label = common.variant.as_deref();
+    let mut around =
+        JournalHooks { plan_only: args.plan, export_dir, common, label, path, release, build, state: &state };
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event| {
         look(&event);

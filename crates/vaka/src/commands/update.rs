@@ -1,20 +1,19 @@
 //! `vaka update FILE`
 
-use std::path::Path;
 use vaka_core::matching::consent;
 
 use vaka_boot::context::Context;
 use vaka_boot::update::{self, Request, SaveFn};
-use vaka_core::event::{Event, FailureText};
+use vaka_core::event::{Event, Report};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::Image;
 use vaka_usb::SystemClock;
 
 use super::release;
-use crate::args::{Common, Output, Update, VerifyLevel};
+use crate::args::{Common, Update, VerifyLevel};
+use crate::backup::{Backup, stored};
 use crate::cli_error::Outcome;
 use crate::environment;
-use crate::files;
 use crate::journal::Seen;
 use crate::output_options::OutputOptions;
 use crate::preserved_store::StateFolder;
@@ -35,15 +34,8 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
     // Only a unit that the user named is looked at as a disk without a sheet.
     let named = common.unit.clone().filter(|_| common.allow.iter().any(|id| id == consent::NO_SHEET));
     let bench = environment::bench(common, &sheets)?.with_named_disk(named);
-    let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
-    if let Some(path) = &args.save {
-        files::may_write(path, &output)?;
-    }
-    let keep = |image: &Image| -> Result<String, FailureText> {
-        let to = args.save.as_deref().unwrap_or(Path::new(""));
-        files::write(image, to, &output).map_err(|problem| problem.0)?;
-        Ok(to.display().to_string())
-    };
+    let backup = args.save.as_deref().map(|path| Backup::into_file(path, args.dated)).transpose()?;
+    let save = |image: &Image, report: &Report| stored(backup.as_ref(), image, report);
     let request = files.requested(Request {
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -54,7 +46,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         consents: common.allow.clone(),
         plan_only: args.plan,
         read_back: args.check == VerifyLevel::Strongest,
-        save: args.save.is_some().then_some(SaveFn(&keep)),
+        save: backup.as_ref().map(|_| SaveFn(&save)),
         keep: args.keep.clone(),
         offered: &[],
         undo_later: false,

@@ -1,21 +1,25 @@
 //! Many units at once: a line for each, and a count at the end.
 
+use std::cell::Cell;
 use std::collections::BTreeMap;
+use std::io::Write;
 use std::time::{Duration, Instant};
 
 use anstyle::Style;
-use indicatif::{MultiProgress, ProgressBar, ProgressState, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use serde::Serialize;
 use vaka_base::{duration, text};
 use vaka_boot::bench::candidate::Candidate;
 use vaka_core::event::{
     Check, Event, ExitCode, FailureText, Report, RestartState, RunOutcome, SelectedRelease, StepState,
 };
+use vaka_core::matching::Question;
 use vaka_core::unit_state::UnitState;
 
 use super::json::{self, Json};
+use super::large;
 use super::result::check_name;
-use super::style::BAD;
+use super::style::{BAD, GOOD};
 use super::text::Text;
 use super::verdict;
 use super::wrap::width;
@@ -106,6 +110,8 @@ pub struct Screen {
     /// The running count, below the bars.
     count: Option<ProgressBar>,
     units: BTreeMap<String, Unit>,
+    /// Whether no bars are drawn, since the user types a label.
+    is_asking: Cell<bool>,
 }
 
 struct Unit {
@@ -138,7 +144,7 @@ struct Summary {
 
 impl Screen {
     pub fn new(setting: OutputOptions) -> Self {
-        Self { setting, bars: MultiProgress::new(), count: None, units: BTreeMap::new() }
+        Self { setting, bars: MultiProgress::new(), count: None, units: BTreeMap::new(), is_asking: Cell::new(false) }
     }
 
     /// Prints the selected release.
@@ -184,13 +190,85 @@ impl Screen {
         );
     }
 
+    /// The label of a unit is awaited; with the question if the update needs it.
+    pub fn awaits_label(&self, place: &str, candidate: &Candidate<'_>, question: Option<&Question>) {
+        let product = candidate.sheets.first().map_or("", |sheet| &sheet.product.name);
+        let at = text::sanitize(place);
+        // The typed line would move them.
+        self.draw_bars(false);
+        self.note(&format!(
+            "{at:<10}  {product}  READ ITS LABEL: scan or type it, then press Enter (- if it has none)"
+        ));
+        for choice in question.iter().flat_map(|question| &question.choices) {
+            let reads: Vec<String> =
+                choice.look_at.iter().map(|look| format!("\"{}\" on the {}", look.reads, look.place)).collect();
+            self.note(&format!("{:<10}    {}  {}", "", choice.variant, reads.join(", ")));
+        }
+        self.ring();
+    }
+
+    /// Draws the bars, or does not while the user types.
+    pub fn draw_bars(&self, is_drawn: bool) {
+        if !self.setting.live || self.is_asking.replace(!is_drawn) != is_drawn {
+            return;
+        }
+        if is_drawn {
+            self.bars.set_draw_target(ProgressDrawTarget::stderr());
+        } else {
+            let _ = self.bars.clear();
+            self.bars.set_draw_target(ProgressDrawTarget::hidden());
+        }
+    }
+
+    /// A line was taken as the label of a unit.
+    pub fn took_label(&self, place: &str, label: &str, variant: &str) {
+        self.note(&format!("{:<10}  label \"{}\": {variant}", text::sanitize(place), text::sanitize(label)));
+    }
+
+    /// A line is not a label of the unit; another one is awaited.
+    pub fn refused_label(&self, place: &str, failure: &FailureText) {
+        let remedy = failure.remedy.as_deref().unwrap_or_default();
+        self.note(&format!("{:<10}  {} {remedy}", text::sanitize(place), failure.message));
+        self.ring();
+    }
+
+    /// Rings the bell of the terminal. Source: ECMA-48, 8.3.3.
+    fn ring(&self) {
+        if self.has_large() {
+            let _ = std::io::stderr().write_all(b"\x07");
+        }
+    }
+
+    /// Whether the user is at a terminal, where results are shown in large letters.
+    fn has_large(&self) -> bool {
+        self.setting.live && !self.setting.quiet && self.setting.format == OutputFormat::Text
+    }
+
+    /// Shows the result of a unit so that it can be read from two metres.
+    fn show_large(&self, at: &str, report: &Report) {
+        if !self.has_large() {
+            return;
+        }
+        let (word, style) = match (report.code, report.outcome) {
+            (ExitCode::Done, RunOutcome::Planned) => return,
+            (ExitCode::Done, _) => ("OK", GOOD),
+            (ExitCode::Stopped, _) => ("STOP", BAD),
+            (ExitCode::Refused, _) => ("NO", BAD),
+            _ => ("FAIL", BAD),
+        };
+        for line in large::lines(&format!("{word} {at}"), usize::from(width())) {
+            out!("{style}{line}{style:#}");
+        }
+        self.ring();
+    }
+
     /// Prints a line on standard error, above the bars if there are any.
-    fn note(&self, line: &str) {
+    pub fn note(&self, line: &str) {
         if self.setting.quiet || self.setting.format == OutputFormat::Json {
             return;
         }
         // Without bars their line printer would discard the line.
-        if !self.setting.live || self.bars.println(line).is_err() {
+        if !self.setting.live || self.is_asking.get() || self.bars.println(line).is_err() {
             err!("{line}");
         }
     }
@@ -276,7 +354,12 @@ impl Screen {
         // The state of a failed unit, and the remedy.
         let more = unit.error.iter().flat_map(|failure| [&failure.state, &failure.remedy]).flatten();
         let lines: Vec<String> = [line].into_iter().chain(more.map(|words| format!("{:<10}  {words}", ""))).collect();
-        let print = || out!("{}", lines.join("\n"));
+        let print = || {
+            out!("{}", lines.join("\n"));
+            if let Completion::Now(report) = done {
+                self.show_large(&unit.at, report);
+            }
+        };
         self.bars.suspend(print);
     }
 

@@ -3,6 +3,7 @@
 pub mod batch;
 pub mod frames;
 pub mod json;
+mod large;
 pub mod map;
 pub mod progress;
 pub mod result;

@@ -98,6 +98,10 @@ impl Renderer for Plain {
     fn event(&mut self, event: Event) {
         match event {
             Event::Release(release) => self.greet(&release),
+            Event::Warning { text } => match advice(&text) {
+                text if text.is_empty() => {}
+                text => self.inner.event(Event::Warning { text }),
+            },
             Event::Error(failure) => self.inner.event(Event::Error(without_commands(failure))),
             Event::Result(report)
                 if !self.setting.quiet && matches!(report.outcome, RunOutcome::Updated | RunOutcome::Unchanged) =>
