@@ -2,8 +2,23 @@
 
 use vaka_core::matching::Question;
 
+/// The variant as which a unit was updated before.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EarlierVariant {
+    /// Its id.
+    pub variant: String,
+    /// The day, such as `28 November 2026`.
+    pub day: String,
+}
+
 /// The operator, who answers prompts.
 pub trait Operator {
+    /// Tells the operator, before the question about the label, which variant the unit had before. That is no
+    /// answer: the operator decides.
+    fn recall(&mut self, earlier: &EarlierVariant) {
+        let _ = earlier;
+    }
+
     /// Asks for the text printed on the hardware. `None` if unattended or not answered.
     fn read_label(&mut self, question: &Question) -> Option<String>;
 

@@ -72,6 +72,7 @@ const EXAMPLES: [(&str, &[&str]); 39] = [
             "vaka update tern-1.5.0.hex --variant \"SKI-TERN R1\"",
             "vaka update gauge-1.5.0.vaka --unit serial=T1-00217 --unattended",
             "vaka update app.hex files=files.img --plan",
+            "vaka update app.elf --again --console",
         ],
     ),
     (

@@ -15,6 +15,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use vaka_base::version::Version;
+use vaka_boot::operator::EarlierVariant;
 
 use crate::private_file;
 use crate::render::json;
@@ -331,6 +332,18 @@ impl vaka_boot::update::History for Seen {
         };
         let versions = records.iter().filter(is_it).flat_map(Record::versions);
         versions.max_by(|a, b| a.partial_cmp(b).unwrap_or(cmp::Ordering::Equal))
+    }
+
+    fn last_variant(&self, product: &str, serials: &[&str]) -> Option<EarlierVariant> {
+        let (records, _) = read(&path()?).ok()?;
+        let is_it = |record: &&Record| {
+            record.serials().iter().any(|serial| serials.contains(serial))
+                && record.result().product.as_deref() == Some(product)
+                && record.is_good()
+        };
+        let last = records.iter().rev().find(is_it)?;
+        let day = last.started.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%-d %B %Y").to_string();
+        Some(EarlierVariant { variant: last.result().variant.clone()?, day })
     }
 }
 

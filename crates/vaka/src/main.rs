@@ -71,6 +71,7 @@ fn vaka() -> std::process::ExitCode {
         Command::Console(console) => commands::console::run(console, &common, &setting),
         Command::Convert(convert) => commands::convert::run(convert, common.format),
         Command::Stamp(stamp) => commands::stamp::run(stamp, common.format),
+        Command::Update(update) if update.again => commands::again::run(update, &common, &setting),
         Command::Update(update) => commands::update::run(update, &common, &setting),
         Command::Line(line) => commands::batch::run(line, &common, &setting),
         Command::Enter => commands::enter::enter(&common, &setting),

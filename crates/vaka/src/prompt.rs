@@ -5,7 +5,7 @@ use std::sync::mpsc::{self, Receiver, TryRecvError};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use vaka_base::text;
-use vaka_boot::operator::{Operator, Unattended};
+use vaka_boot::operator::{EarlierVariant, Operator, Unattended};
 use vaka_core::matching::Question;
 use vaka_core::sheet::LabelLocation;
 
@@ -17,7 +17,7 @@ use crate::signals;
 
 /// The operator at the terminal; unattended if the command line or the terminal requires it.
 pub fn at(common: &Common) -> Box<dyn Operator> {
-    if is_answered(common) { Box::new(AtTerminal) } else { Box::new(Unattended) }
+    if is_answered(common) { Box::new(AtTerminal::default()) } else { Box::new(Unattended) }
 }
 
 /// Whether an operator at the terminal answers prompts.
@@ -34,7 +34,11 @@ pub fn hidden(question: &str) -> Option<String> {
     answer
 }
 
-struct AtTerminal;
+#[derive(Default)]
+struct AtTerminal {
+    /// The variant that the unit had before.
+    earlier: Option<EarlierVariant>,
+}
 
 /// Typed lines. One thread reads them for the whole run, so that a step can wait for the bus and
 /// the keyboard at once.
@@ -106,6 +110,10 @@ impl Operator for AtTerminal {
         true
     }
 
+    fn recall(&mut self, earlier: &EarlierVariant) {
+        self.earlier = Some(earlier.clone());
+    }
+
     fn choose(&mut self, units: &[String]) -> Option<usize> {
         progress::clear();
         err!("\n{} units fit:", units.len());
@@ -154,7 +162,19 @@ impl Operator for AtTerminal {
                 err!("      \"{}\" on the {}", look.reads, look.place);
             }
         }
-        let answer = asked("Type the variant or the label text, or press Enter to stop:")?;
+        let answer = match self.earlier.take() {
+            None => asked("Type the variant or the label text, or press Enter to stop:")?,
+            Some(EarlierVariant { variant, day }) => {
+                err!("  This unit was updated as {variant} on {day}.");
+                let question =
+                    format!("Press Enter for {variant}, or type the variant or the label text, or - to stop:");
+                match asked(&question)?.as_str() {
+                    "" => return Some(variant),
+                    "-" => return None,
+                    answer => answer.to_owned(),
+                }
+            }
+        };
         let reads = |look: &&LabelLocation| look.reads.eq_ignore_ascii_case(&answer);
         let mut places = question.choices.iter().filter_map(|choice| choice.look_at.iter().find(reads));
         let seen = places.next().map(|look| look.place.clone());

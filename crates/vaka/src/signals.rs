@@ -67,6 +67,11 @@ pub fn end_quietly() {
     QUIETLY.store(true, Ordering::SeqCst);
 }
 
+/// From now on Ctrl-C interrupts work again, which is said.
+pub fn end_with_message() {
+    QUIETLY.store(false, Ordering::SeqCst);
+}
+
 /// Catches Ctrl-C, TERM and HUP.
 pub fn install() -> Result<(), CliError> {
     ctrlc::set_handler(|| {

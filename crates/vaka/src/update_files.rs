@@ -94,6 +94,11 @@ impl UpdateFiles {
     }
 }
 
+/// The path in an argument.
+pub fn path(arg: &Path) -> PathBuf {
+    placed(arg).1
+}
+
 /// The place and the path of an argument. A file whose own name has the form of one needs none.
 fn placed(arg: &Path) -> (Option<Place>, PathBuf) {
     let plain = || (None, arg.to_owned());

@@ -155,7 +155,12 @@ impl<'a> LocatedUnit<'a> {
         cx: &mut Context<'_>,
     ) -> Result<DeviceInfo, Failure> {
         let Self { bench, found, .. } = self;
-        let known = found.sheets.first().copied().zip(variant.and_then(|variant| variant.routes.first()));
+        let sheet = found.sheets.first().copied();
+        let route = match variant {
+            Some(variant) => variant.routes.first(),
+            None => sheet.and_then(|sheet| shared_entry(found, sheet)),
+        };
+        let known = sheet.zip(route);
         let undescribed = || Failure::new(FailureKind::UndescribedRunning).unchanged().remedy(Remedy::EnterDfuByHand);
         let (sheet, route) = known.ok_or_else(undescribed)?;
         // Read the serial only if it distinguishes units.
@@ -239,7 +244,9 @@ fn variant_of<'a>(
     let [sheet] = found.sheets[..] else { return Ok(None) };
     match found.variants_of(sheet)[..] {
         [only] => Ok(Some((sheet, Some(only)))),
-        _ if !request.wants_variant && found.mode == Mode::Update => Ok(Some((sheet, None))),
+        _ if !request.wants_variant && (found.mode == Mode::Update || shared_entry(found, sheet).is_some()) => {
+            Ok(Some((sheet, None)))
+        }
         // The unit's own disk identifies the board.
         ref open if tells_board(found, open) => Ok(Some((sheet, None))),
         _ => {
@@ -248,6 +255,15 @@ fn variant_of<'a>(
             variant_by_label(found, &answer).map(|(sheet, variant)| Some((sheet, Some(variant))))
         }
     }
+}
+
+/// The first route of the possible variants, if all of them enter update mode in the same way and show the same ids
+/// there.
+fn shared_entry<'a>(found: &Candidate<'a>, sheet: &'a Sheet) -> Option<&'a Route> {
+    let mut routes = found.variants_of(sheet).into_iter().map(|variant| variant.routes.first());
+    let first = routes.next()??;
+    let is_same = |other: Option<&Route>| other.is_some_and(|other| other.id == first.id && other.entry == first.entry);
+    routes.all(is_same).then_some(first)
 }
 
 fn tells_board(found: &Candidate<'_>, open: &[&Variant]) -> bool {

@@ -26,11 +26,8 @@ impl UpdateRun<'_, '_> {
         let found = self.version_in_flash(task, session)?;
         let origin = if found.is_some() { VersionOrigin::Flash } else { VersionOrigin::Journal };
         let found = found.or_else(|| {
-            let serials: Vec<&str> = [&self.progress.report.serial, &self.progress.unit.bootloader_serial]
-                .into_iter()
-                .flatten()
-                .map(String::as_str)
-                .collect();
+            let serials = self.progress.serials();
+            let serials: Vec<&str> = serials.iter().map(String::as_str).collect();
             self.request.history.and_then(|history| {
                 history.newest_version(&settled.sheet.product.name, settled.variant.part.as_deref(), &serials)
             })

@@ -106,6 +106,11 @@ impl Progress<'_> {
         self.report.unit.as_deref().unwrap_or_default()
     }
 
+    /// The serial numbers that the unit reported.
+    pub(super) fn serials(&self) -> Vec<String> {
+        [&self.report.serial, &self.unit.bootloader_serial].into_iter().flatten().cloned().collect()
+    }
+
     /// The unit's serial number in update mode, or else its location.
     pub(super) fn unit_name(&self) -> String {
         self.unit.bootloader_serial.clone().unwrap_or_else(|| self.place().to_owned())

@@ -10,6 +10,7 @@ use vaka_core::unit::MemoryChoice;
 use vaka_image::{FirmwareFile, Image};
 
 use crate::bench::selector::Selector;
+use crate::operator::EarlierVariant;
 use vaka_core::event::{FailureText, Report};
 
 /// The request for an update.
@@ -56,6 +57,12 @@ pub trait History: std::fmt::Debug {
     /// The newest version that was seen in a part of a unit of this product, by any of the unit's
     /// serial numbers.
     fn newest_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<Version>;
+
+    /// The variant as which a unit of this product was updated last, by any of its serial numbers.
+    fn last_variant(&self, product: &str, serials: &[&str]) -> Option<EarlierVariant> {
+        let _ = (product, serials);
+        None
+    }
 }
 
 /// An image of a release, for one variant.

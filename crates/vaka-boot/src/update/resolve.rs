@@ -17,6 +17,7 @@ use super::resolved::Resolved;
 use super::update_run::UpdateRun;
 use crate::bench::candidate::Candidate;
 use crate::failure::{Failure, FailureKind};
+use crate::operator::EarlierVariant;
 use crate::remedy::Remedy;
 
 /// An image, with the statements of its release if it has one.
@@ -126,9 +127,25 @@ impl<'a> UpdateRun<'a, '_> {
 
     /// Asks for the label of the unit.
     fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(), Failure> {
+        self.recall(found, question);
         let answer = self.operator.read_label(question).ok_or_else(|| undecided(question))?;
         self.progress.unit.label = Some(variant_by_label(found, &answer)?);
         Ok(())
+    }
+
+    /// Tells the operator which variant the unit had before, unless something contradicts it.
+    fn recall(&mut self, found: &Candidate<'a>, question: &Question) {
+        let Some(history) = self.request.history else { return };
+        let serials = self.progress.serials();
+        let serials: Vec<&str> = serials.iter().map(String::as_str).collect();
+        let earlier = found.sheets.iter().find_map(|sheet| history.last_variant(&sheet.product.name, &serials));
+        let is_open = |earlier: &EarlierVariant| {
+            let mut choices = question.choices.iter().filter(|choice| choice.against.is_none());
+            choices.any(|choice| choice.variant.as_str() == earlier.variant)
+        };
+        if let Some(earlier) = earlier.filter(is_open) {
+            self.operator.recall(&earlier);
+        }
     }
 
     /// The image; a raw binary without an address uses that of the sheet, if the sheet gives one

@@ -67,7 +67,7 @@ pub const OPTIONS: [(&str, &[&[&str]]); 43] = [
 ];
 
 /// Options that mean the same everywhere.
-#[derive(Debug, Default, ClapArgs)]
+#[derive(Clone, Debug, Default, ClapArgs)]
 #[command(next_help_heading = "General options")]
 pub struct Common {
     /// Bus: usb (this computer, the default), usbip://HOST[:PORT], or can:NAME (network interface, or USB port of an adapter); may be repeated

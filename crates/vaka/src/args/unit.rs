@@ -17,7 +17,7 @@ pub struct Survey {
     pub watch: bool,
 }
 
-#[derive(Debug, ClapArgs)]
+#[derive(Debug, Default, ClapArgs)]
 pub struct Console {
     /// Send this line at the start; may be repeated. At a terminal, typed lines are sent too
     #[arg(long, value_name = "LINE")]

@@ -42,6 +42,12 @@ pub struct Update {
     /// Memory of a DFU unit without a product sheet: its name, ALTERNATE or INTERFACE.ALTERNATE
     #[arg(long, value_name = "MEMORY")]
     pub memory: Option<String>,
+    /// Update the same unit again whenever FILE has a new, complete content, until Ctrl-C
+    #[arg(long, conflicts_with = "plan")]
+    pub again: bool,
+    /// Show the serial output of the unit between the updates
+    #[arg(long, requires = "again")]
+    pub console: bool,
 }
 
 #[derive(Debug, ClapArgs)]

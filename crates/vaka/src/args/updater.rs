@@ -54,6 +54,8 @@ impl UpdaterArgs {
             keep: Vec::new(),
             erase_all: false,
             memory: None,
+            again: false,
+            console: false,
         }
     }
 }

@@ -2,6 +2,7 @@
 
 use std::io::{IsTerminal, Write};
 use std::path::Path;
+use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
 use serde_json::json;
@@ -50,12 +51,17 @@ enum End {
 }
 
 pub fn run(args: &Console, common: &Common, setting: &OutputOptions) -> Outcome {
+    listen(args, common, setting, signals::flag())
+}
+
+/// Shows the output of a unit until `stop` is set.
+pub fn listen(args: &Console, common: &Common, setting: &OutputOptions, stop: &AtomicBool) -> Outcome {
     let sheets = environment::sheets(common)?;
     let bench = environment::bench(common, &sheets)?;
     signals::end_quietly();
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
-    let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
+    let mut cx = Context::new(&SystemClock, &mut tell, stop);
     let hunt = UnitQuery::any(&bench, common.unit.as_ref(), common.unit.is_some());
     let unit = discovery::find(&bench, &hunt, common.wait, &mut *prompt::at(common), &mut cx)?.device;
     match talk(ConsoleSession::new(args, common)?, &bench, unit, common.wait, &mut cx) {

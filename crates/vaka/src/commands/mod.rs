@@ -1,5 +1,6 @@
 //! The commands, one file each.
 
+pub mod again;
 pub mod batch;
 pub mod check;
 pub mod check_release;

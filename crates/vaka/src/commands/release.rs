@@ -5,6 +5,7 @@ use std::sync::Arc;
 use vaka_boot::bench::lock::UnitLock;
 use vaka_boot::context::Context;
 use vaka_boot::event::Event as EngineEvent;
+use vaka_boot::operator::Operator;
 use vaka_boot::release_install::ReleaseInstall;
 use vaka_boot::update::{Request, SaveFn};
 use vaka_core::event::{Event, Report};
@@ -14,7 +15,7 @@ use vaka_usb::SystemClock;
 
 use crate::args::{Common, Update, VerifyLevel};
 use crate::backup::{Backup, stored};
-use crate::cli_error::Outcome;
+use crate::cli_error::CliError;
 use crate::environment;
 use crate::journal::Seen;
 use crate::lock::Locks;
@@ -24,7 +25,7 @@ use crate::recording::JournalEntry;
 use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
 use crate::render::Renderer;
-use crate::{prompt, render, secrets, signals};
+use crate::{render, secrets, signals};
 
 /// A release that may be installed.
 pub struct Installation<'a> {
@@ -32,9 +33,18 @@ pub struct Installation<'a> {
     /// The sheet of its product.
     pub sheet: Sheet,
     pub build: &'a str,
+    pub operator: &'a mut dyn Operator,
+    /// Sees each event before it is put into words.
+    pub look: &'a mut dyn FnMut(&EngineEvent),
 }
 
-pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOptions) -> Outcome {
+pub fn run(
+    args: &Update,
+    common: &Common,
+    found: &Found,
+    setting: &OutputOptions,
+    operator: &mut dyn Operator,
+) -> Result<Report, CliError> {
     let Found { path, release, .. } = found;
     let signer = release_store::trusted(release, common)?;
     let sheet = release_store::sheet(release, path, environment::sheets(common)?)?;
@@ -47,19 +57,19 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOption
             renderer.event(Event::Warning { text: line });
         }
     }
-    install(args, common, &Installation { found, sheet, build }, &mut *renderer, &mut |_| {})
+    let installation = Installation { found, sheet, build, operator, look: &mut |_| {} };
+    install(args, common, installation, &mut *renderer)
 }
 
-/// Installs a release stage by stage. `look` sees each event before it is put into words.
+/// Installs a release stage by stage.
 pub fn install(
     args: &Update,
     common: &Common,
-    installation: &Installation<'_>,
+    installation: Installation<'_>,
     renderer: &mut dyn Renderer,
-    look: &mut dyn FnMut(&EngineEvent),
-) -> Outcome {
-    let Installation { found: Found { path, release, .. }, sheet, build } = installation;
-    let buses = environment::all_buses(common, std::slice::from_ref(sheet))?;
+) -> Result<Report, CliError> {
+    let Installation { found: Found { path, release, .. }, sheet, build, operator, look } = installation;
+    let buses = environment::all_buses(common, std::slice::from_ref(&sheet))?;
     let backup = args.save.as_deref().map(|path| Backup::into_file(path, args.dated)).transpose()?;
     let save = |image: &Image, report: &Report| stored(backup.as_ref(), image, report);
     let request = Request {
@@ -78,7 +88,7 @@ pub fn install(
         ..Request::new(&[])
     };
     let (guard, secrets) = (Some(Arc::new(Locks) as Arc<dyn UnitLock>), Some(secrets::source(common)));
-    let staged = ReleaseInstall { buses: &buses, guard, secrets, sheet, release, build };
+    let staged = ReleaseInstall { buses: &buses, guard, secrets, sheet: &sheet, release, build };
     let state = std::cell::RefCell::new(JournalEntry::default());
     let export_dir = args.release.export_dir.as_deref();
     let label = common.variant.as_deref();
@@ -90,6 +100,7 @@ pub fn install(
         state.borrow_mut().pass(vaka_messages::event(event), &mut show);
     };
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
-    let report = staged.run(&request, &mut *prompt::at(common), &mut cx, &mut around);
-    Ok(state.borrow().code(report.code))
+    let report = staged.run(&request, operator, &mut cx, &mut around);
+    let code = state.borrow().code(report.code);
+    Ok(Report { code, ..report })
 }

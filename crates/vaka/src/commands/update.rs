@@ -3,6 +3,7 @@
 use vaka_core::matching::consent;
 
 use vaka_boot::context::Context;
+use vaka_boot::operator::Operator;
 use vaka_boot::update::{self, Request, SaveFn};
 use vaka_core::event::{Event, Report};
 use vaka_core::unit::MemoryChoice;
@@ -12,7 +13,7 @@ use vaka_usb::SystemClock;
 use super::release;
 use crate::args::{Common, Update, VerifyLevel};
 use crate::backup::{Backup, stored};
-use crate::cli_error::Outcome;
+use crate::cli_error::{CliError, Outcome};
 use crate::environment;
 use crate::journal::Seen;
 use crate::output_options::OutputOptions;
@@ -22,8 +23,18 @@ use crate::update_files::ReadFiles;
 use crate::{prompt, release_store, render, signals};
 
 pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
+    Ok(once(args, common, setting, &mut *prompt::at(common))?.code)
+}
+
+/// Updates one unit.
+pub fn once(
+    args: &Update,
+    common: &Common,
+    setting: &OutputOptions,
+    operator: &mut dyn Operator,
+) -> Result<Report, CliError> {
     if let Some(found) = release_store::named(&args.files, &args.release, common)? {
-        return release::run(args, common, &found, setting);
+        return release::run(args, common, &found, setting, operator);
     }
     let files = ReadFiles::read(&args.files, args.choose.options())?;
     let sheets = environment::sheets(common)?;
@@ -56,7 +67,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         ..Request::new(&[])
     });
     let mut renderer = render::renderer(&setting.detailed_if(args.plan));
-    let code = std::thread::scope(|scope| {
+    Ok(std::thread::scope(|scope| {
         // Digests are computed while the unit is searched.
         let mut recording = match args.plan {
             true => JournalEntry::default(),
@@ -68,8 +79,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         let mut show = |event: Event| renderer.event(event);
         let mut tell = |event| recording.pass(vaka_messages::event(event), &mut show);
         let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
-        let report = update::run(&bench, &request, &mut *prompt::at(common), &mut cx);
-        recording.code(report.code)
-    });
-    Ok(code)
+        let report = update::run(&bench, &request, operator, &mut cx);
+        Report { code: recording.code(report.code), ..report }
+    }))
 }

@@ -90,10 +90,10 @@ fn update(found: &Found, sheet: Sheet, args: &UpdaterArgs, common: &mut Common) 
     }
     let rules = access::instructions(&sheet);
     let mut lacks_access = false;
-    let installation = Installation { found, sheet, build };
-    let code = install(&args.update(), common, &installation, &mut *renderer, &mut |event: &EngineEvent| {
-        lacks_access |= access::is_missing(event);
-    })?;
+    let mut operator = prompt::at(common);
+    let mut look = |event: &EngineEvent| lacks_access |= access::is_missing(event);
+    let installation = Installation { found, sheet, build, operator: &mut *operator, look: &mut look };
+    let code = install(&args.update(), common, installation, &mut *renderer)?.code;
     match common.format {
         OutputFormat::Text if lacks_access => access::print(&rules),
         OutputFormat::Text if code != ExitCode::Done => pending_undo::print(),
