@@ -155,6 +155,7 @@ fn import(mut stream: TcpStream, world: &SharedWorld, stop: &AtomicBool, busid: 
         silent: Vec::new(),
         waiting: Vec::new(),
         in_use: false,
+        is_blocking: true,
     };
     let ended = link.stream.write_all(&reply).and_then(|()| link.run());
     lock(world).close(&device.port, device.enumeration);
@@ -174,6 +175,8 @@ struct ClientLink<'a> {
     waiting: Vec<Waiting>,
     /// Whether the client has configured or used the unit.
     in_use: bool,
+    /// Whether the stream blocks; setting it costs a system call for each transfer.
+    is_blocking: bool,
 }
 
 /// A transfer as the client submits it.
@@ -346,14 +349,21 @@ impl ClientLink<'_> {
     }
 
     fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.stream.set_nonblocking(false)?;
+        self.block(true)?;
         self.stream.write_all(bytes)?;
         self.keep_asking()
     }
 
     /// While a transfer waits, the connection does not block.
-    fn keep_asking(&self) -> io::Result<()> {
-        self.stream.set_nonblocking(!self.waiting.is_empty())
+    fn keep_asking(&mut self) -> io::Result<()> {
+        self.block(self.waiting.is_empty())
+    }
+
+    fn block(&mut self, is_blocking: bool) -> io::Result<()> {
+        if std::mem::replace(&mut self.is_blocking, is_blocking) != is_blocking {
+            self.stream.set_nonblocking(!is_blocking)?;
+        }
+        Ok(())
     }
 
     fn unlink(&mut self, seqnum: u32, target: u32) -> io::Result<()> {

@@ -245,7 +245,14 @@ impl UsbIpBus {
 struct ServerConnection {
     stream: TcpStream,
     buffer: Vec<u8>,
+    /// Room for one read.
+    piece: Box<[u8]>,
+    /// The read time-out of the stream.
+    patience: Option<Duration>,
 }
+
+/// Bytes that are read at once.
+const PIECE: usize = 16 * 1024;
 
 /// Why no more data arrived.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -260,7 +267,7 @@ impl ServerConnection {
     fn new(stream: TcpStream) -> io::Result<Self> {
         stream.set_nodelay(true)?;
         stream.set_write_timeout(Some(SERVER_TIMEOUT))?;
-        Ok(Self { stream, buffer: Vec::new() })
+        Ok(Self { stream, buffer: Vec::new(), piece: vec![0; PIECE].into(), patience: None })
     }
 
     fn send(&mut self, bytes: &[u8]) -> Result<(), LinkError> {
@@ -283,19 +290,28 @@ impl ServerConnection {
         Ok(self.buffer.drain(..len).collect())
     }
 
+    /// Limits the next read. A time-out that is shorter, or hardly longer, stays: setting it costs a system call for
+    /// each transfer.
+    fn wait_at_most(&mut self, left: Duration) -> bool {
+        if self.patience.is_none_or(|patience| patience > left + left / 16) {
+            self.patience = self.stream.set_read_timeout(Some(left)).is_ok().then_some(left);
+        }
+        self.patience.is_some()
+    }
+
     /// Reads until the buffer has `len` bytes.
     fn fill(&mut self, len: usize, deadline: Instant) -> Result<(), LinkError> {
-        let mut chunk = [0; 16 * 1024];
         while self.buffer.len() < len {
             let left = deadline.saturating_duration_since(Instant::now());
-            if left.is_zero() || self.stream.set_read_timeout(Some(left)).is_err() {
+            if left.is_zero() || !self.wait_at_most(left) {
                 return Err(LinkError::TimedOut);
             }
-            match self.stream.read(&mut chunk) {
+            match self.stream.read(&mut self.piece) {
                 Ok(0) => return Err(LinkError::Closed),
-                Ok(count) => self.buffer.extend_from_slice(&chunk[..count]),
+                Ok(count) => self.buffer.extend_from_slice(&self.piece[..count]),
                 Err(error) => match error.kind() {
-                    io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut => return Err(LinkError::TimedOut),
+                    // The time-out of the stream may be shorter than what is left.
+                    io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut => self.patience = None,
                     io::ErrorKind::Interrupted => {}
                     _ => return Err(LinkError::Closed),
                 },

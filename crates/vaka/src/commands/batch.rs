@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
+use std::time::{Duration, Instant};
 
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::Candidate;
@@ -19,7 +20,7 @@ use vaka_image::Image;
 use vaka_usb::{Bus, Location, SystemClock};
 
 use super::line_watch::{LineWatch, Start, WorkerMessage};
-use crate::args::{Common, Line, VerifyLevel};
+use crate::args::{Common, Line, OutputFormat, VerifyLevel};
 use crate::backup::{Backup, stored};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment;
@@ -82,7 +83,12 @@ pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
             let (sender, job) = (sender.clone(), &job);
             scope.spawn(move || {
                 let (told, location) = (sender.clone(), unit.location.clone());
-                let tell = |event: Event| drop(told.send((location.clone(), WorkerMessage::Event(Box::new(event)))));
+                let mut shown = Shown::new(setting.format);
+                let tell = |event: Event| {
+                    if shown.needs(&event) {
+                        let _ = told.send((location.clone(), WorkerMessage::Event(Box::new(event))));
+                    }
+                };
                 let mut operator = Asking { location: &location, to: job.has_operator.then_some(&sender) };
                 let ended = guarded(&unit.place, || job.work(&unit, &mut operator, tell));
                 let _ = sender.send((location, WorkerMessage::Ended(ended.map(Box::new))));
@@ -96,6 +102,31 @@ pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
         screen.note(&format!("{}: report of this run.", path.display()));
     }
     Ok(counts.worst())
+}
+
+/// Interval between two reports of the progress of a unit.
+const PROGRESS: Duration = Duration::from_millis(100);
+
+/// The progress that is shown. Each event wakes the thread that watches the line, so with many units the events of
+/// all blocks take more time than the transfers.
+struct Shown {
+    is_all: bool,
+    last: Option<Instant>,
+}
+
+impl Shown {
+    fn new(format: OutputFormat) -> Self {
+        Self { is_all: format == OutputFormat::Json, last: None }
+    }
+
+    fn needs(&mut self, event: &Event) -> bool {
+        if self.is_all || !matches!(event, Event::Progress { .. }) {
+            return true;
+        }
+        let is_due = self.last.is_none_or(|last| last.elapsed() >= PROGRESS);
+        self.last = if is_due { Some(Instant::now()) } else { self.last };
+        is_due
+    }
 }
 
 /// Writes the attempts of this run as a page.
