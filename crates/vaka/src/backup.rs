@@ -41,7 +41,6 @@ fn stamp(time: jiff::Timestamp) -> String {
 }
 
 /// The time in a dated name.
-#[cfg(test)]
 pub fn date_in(name: &str) -> Option<jiff::Timestamp> {
     let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
     let last = stem.rsplit('_').next()?;

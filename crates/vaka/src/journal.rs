@@ -133,7 +133,8 @@ pub struct ResultRecord {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub application: Option<ApplicationRecord>,
     #[serde(flatten)]
-    rest: Map<String, Value>,
+    /// The other fields.
+    pub rest: Map<String, Value>,
 }
 
 /// The application after an attempt.
@@ -242,6 +243,11 @@ impl Record {
         self.result().outcome.as_deref().unwrap_or("not ended")
     }
 
+    /// Whether it only read the unit.
+    pub fn is_read(&self) -> bool {
+        self.outcome() == READ
+    }
+
     /// Whether the attempt succeeded.
     pub fn is_good(&self) -> bool {
         self.result().code == Some(0)
@@ -251,6 +257,15 @@ impl Record {
     pub fn durations(&self) -> &[(String, u64)] {
         &self.result().durations_ms
     }
+}
+
+/// The outcome of a record of content that was read from a unit.
+const READ: &str = "read";
+
+/// Records content that was read from a unit; `Err` has the reason of a failure.
+pub fn record_read(started: StartRecord, ended: EndRecord) -> Result<(), String> {
+    let result = ResultRecord { outcome: Some(READ.to_owned()), code: Some(0), ..ended.result };
+    Attempt::begin(started)?.end(EndRecord { result, ..ended })
 }
 
 /// One unit with its attempts in order.
@@ -279,7 +294,8 @@ impl UnitHistory<'_> {
 /// unit. Without a serial number the location identifies the unit.
 pub fn units<'r>(records: &[&'r Record]) -> Vec<UnitHistory<'r>> {
     let mut units: Vec<UnitHistory<'r>> = Vec::new();
-    for record in records.iter().copied() {
+    // A read changes nothing in the unit, so it is not its last state.
+    for record in records.iter().copied().filter(|record| !record.is_read()) {
         let (serials, place, product) =
             (record.serials(), record.result().unit.as_deref(), record.result().product.as_deref());
         let is_it = |unit: &UnitHistory<'_>| {
@@ -340,6 +356,7 @@ impl vaka_boot::update::History for Seen {
             record.serials().iter().any(|serial| serials.contains(serial))
                 && record.result().product.as_deref() == Some(product)
                 && record.is_good()
+                && !record.is_read()
         };
         let last = records.iter().rev().find(is_it)?;
         let day = last.started.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%-d %B %Y").to_string();

@@ -19,6 +19,7 @@ mod file_history;
 mod files;
 mod guide;
 mod help;
+mod image_folder;
 mod input_file;
 mod journal;
 mod keyring;

@@ -44,6 +44,12 @@ pub fn is_release(path: &Path) -> bool {
         && Release::is_one(&head)
 }
 
+/// Whether a folder has files with the ending of releases.
+pub fn has_releases(folder: &Path) -> bool {
+    let is_named = |path: &Path| path.extension().is_some_and(|ending| ending == ENDING);
+    input_file::in_folder(folder, &is_named).is_ok_and(|found| !found.is_empty())
+}
+
 /// The releases among the given files and folders. `None` if all are files that are no releases.
 pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, CliError> {
     if files.iter().all(|file| !file.is_dir() && !is_release(file)) {

@@ -72,6 +72,8 @@ fn moment(record: &Record) -> String {
 /// # Errors
 /// A plot failed, which is a fault of this program.
 pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
+    let updates: Vec<&Record> = records.iter().copied().filter(|record| !record.is_read()).collect();
+    let records = &updates[..];
     let units: Vec<UnitRow> = units(records).iter().map(unit_row).collect();
     let span = match (records.first(), records.last()) {
         (Some(first), Some(last)) if day(first) == day(last) => day(first),

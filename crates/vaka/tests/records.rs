@@ -7,9 +7,11 @@
 mod support;
 
 use std::ffi::OsStr;
+use std::fs;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::ffi::OsStrExt;
+use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
@@ -19,6 +21,7 @@ use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Unit, UserAction};
 use vaka_sim::world::lock;
+use vaka_testkit::program;
 
 /// A sheet of the Tern whose entry has steps that are held until they are undone.
 fn held_steps(bench: &Bench) -> String {
@@ -273,4 +276,69 @@ fn a_lost_connection_is_reported_and_reconnected_to() {
     let result = ended.expect(0, &[]).result();
     assert_eq!((&result["outcome"], &result["disconnects"]), (&"updated".into(), &1.into()));
     assert!(proxy.passed.load(Ordering::SeqCst) > 20_000);
+}
+
+/// A read is on record with the unit, its serial number, its version and the file, and in the file name if wanted. It is
+/// neither an update nor the last state of the unit.
+#[test]
+fn a_read_is_recorded_with_unit_version_and_time() {
+    let bench = Bench::tern_r1();
+    let file = firmware("tern-r1-1.5.0.hex");
+    bench.update(&file, &["--variant", "r1"]).expect(0, &[]);
+    for hand in [UserAction::Hold("SET".into()), UserAction::Tap("RESET".into()), UserAction::Release("SET".into())] {
+        assert!(lock(&bench.world).act("1-1", &hand));
+    }
+    let read = ["read", "kept.hex", "--region", "application", "--variant", "r1", "--dated", "--format", "json"];
+    let written = bench.run(&read).expect(0, &[]).events().pop().unwrap();
+    let name = written["file"].as_str().unwrap();
+    assert!(name.starts_with("kept_") && name.contains("_1.5.0_2") && name.ends_with("Z.hex"), "{name}");
+    let list = bench.run(&["journal", "--format", "json"]).events();
+    let record = list.iter().find(|event| event["ended"]["result"]["outcome"] == "read").expect("a record of the read");
+    let (started, ended) = (&record["started"], &record["ended"]);
+    assert_eq!((&started["file"]["name"], &ended["version_before"]), (&name.into(), &"1.5.0".into()), "{record}");
+    assert_eq!((&ended["result"]["variant"], &ended["result"]["unit"]), (&"r1".into(), &"1-1".into()), "{record}");
+    assert!(ended["result"]["serial"].is_string() && ended["ids"][0] == "1209:0002", "{record}");
+    // By the system's own program.
+    if program::is_there("sha256sum") {
+        let sum = Command::new("sha256sum").arg(bench.folder.path().join(name)).output().unwrap();
+        assert!(String::from_utf8(sum.stdout).unwrap().starts_with(started["file"]["sha256"].as_str().unwrap()));
+    }
+    bench.run(&["journal"]).expect(0, &["read", "2 attempts, 2 of them successful"]);
+    bench.run(&["journal", "--report", "all.html"]).expect(0, &[]);
+    let page = fs::read_to_string(bench.folder.path().join("all.html")).unwrap();
+    assert!(page.contains("<b>1</b>attempts"), "{page}");
+}
+
+/// A folder of images: the newest of an earlier day that fits, by the time in its name or of its last change.
+#[test]
+fn an_older_image_is_chosen_by_its_date() {
+    let bench = Bench::tern_r1();
+    let folder = bench.folder.path().join("images");
+    fs::create_dir(&folder).unwrap();
+    let put = |from: &str, name: &str, day: Option<&str>| {
+        let path = folder.join(name);
+        fs::copy(firmware(from), &path).unwrap();
+        let time = |day: &str| day.parse::<jiff::Timestamp>().unwrap().into();
+        fs::File::options()
+            .write(true)
+            .open(&path)
+            .unwrap()
+            .set_modified(time(day.unwrap_or("2026-11-20T12:00:00Z")))
+            .unwrap();
+    };
+    put("tern-r1-1.4.0.hex", "r1_T1-1_1.4.0_20260210T120000Z.hex", None);
+    put("tern-r2-1.5.0.hex", "r2.hex", Some("2026-02-20T12:00:00Z"));
+    put("tern-r1-1.5.0.hex", "new.hex", Some("2026-03-05T12:00:00Z"));
+    fs::write(folder.join("notes.txt"), "no image").unwrap();
+    let update = |args: &[&str]| bench.run(&[&["update", "images", "--variant", "r1", "--plan"], args].concat());
+    let words = ["r1_T1-1_1.4.0_20260210T120000Z.hex of 10 February 2026", "not used: r2.hex", "version 1.4.0"];
+    update(&["--before", "2026-03-01"]).expect(0, &words[..2]);
+    update(&["--before", "2026-04-01"]).expect(0, &["new.hex of 5 March 2026", "image fits r1"]);
+    update(&["--before", "2026-01-01"]).expect(3, &["has no image from before 2026-01-01 that fits"]);
+    update(&[]).expect(8, &["the folder has no release (*.vaka)"]);
+    put("tern-r1-1.4.0.hex", "same.hex", Some("2026-03-05T12:00:00Z"));
+    update(&["--before", "2026-04-01"]).expect(3, &["have the same time", "Give the file itself."]);
+    // A line takes it, too.
+    let line = ["line", "images", "--variant", "r1", "--before", "2026-03-01", "--plan", "--count", "1"];
+    bench.run(&line).expect(0, &["1 unit: 1 planned"]);
 }

@@ -60,6 +60,9 @@ pub struct Read {
     /// Read N times and compare the results, for unreliable units or cables
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=100))]
     pub times: u32,
+    /// Add serial number, version and time to the name of the file
+    #[arg(long)]
+    pub dated: bool,
     #[command(flatten)]
     pub output: Output,
 }

@@ -105,7 +105,7 @@ pub struct Releases {
     /// Version to select from several releases; default: the newest
     #[arg(long, value_name = "V", conflicts_with = "known_good")]
     pub version: Option<String>,
-    /// Select the newest release that is older than this day, such as 2026-03-01
+    /// Select the newest release, or image of a folder, that is older than this day, such as 2026-03-01
     #[arg(long, value_name = "DATE", conflicts_with_all = ["known_good", "version"])]
     pub before: Option<jiff::civil::Date>,
     /// Select the newest release that was installed successfully before, according to the journal

@@ -34,7 +34,7 @@ use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
 use crate::render::batch::Screen;
 use crate::update_files::{ReadFiles, UpdateFiles};
-use crate::{prompt, report, secrets, signals};
+use crate::{image_folder, prompt, report, secrets, signals};
 use vaka_messages::CommandError;
 
 /// The content for the units.
@@ -84,11 +84,8 @@ pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
             scope.spawn(move || {
                 let (told, location) = (sender.clone(), unit.location.clone());
                 let mut shown = Shown::new(setting.format);
-                let tell = |event: Event| {
-                    if shown.needs(&event) {
-                        let _ = told.send((location.clone(), WorkerMessage::Event(Box::new(event))));
-                    }
-                };
+                let send = |event| drop(told.send((location.clone(), WorkerMessage::Event(Box::new(event)))));
+                let tell = |event| shown.needed(event).map_or((), send);
                 let mut operator = Asking { location: &location, to: job.has_operator.then_some(&sender) };
                 let ended = guarded(&unit.place, || job.work(&unit, &mut operator, tell));
                 let _ = sender.send((location, WorkerMessage::Ended(ended.map(Box::new))));
@@ -119,13 +116,16 @@ impl Shown {
         Self { is_all: format == OutputFormat::Json, last: None }
     }
 
-    fn needs(&mut self, event: &Event) -> bool {
+    /// The event, unless it is progress soon after other progress.
+    fn needed(&mut self, event: Event) -> Option<Event> {
         if self.is_all || !matches!(event, Event::Progress { .. }) {
-            return true;
+            return Some(event);
         }
         let is_due = self.last.is_none_or(|last| last.elapsed() >= PROGRESS);
-        self.last = if is_due { Some(Instant::now()) } else { self.last };
-        is_due
+        is_due.then(|| {
+            self.last = Some(Instant::now());
+            event
+        })
     }
 }
 
@@ -171,7 +171,8 @@ fn panicked(place: &str) -> Report {
 impl<'a> UpdateJob<'a> {
     fn new(args: &'a Line, common: &'a Common, setting: &OutputOptions) -> Result<Self, crate::cli_error::CliError> {
         let sheets = environment::sheets(common)?;
-        let (source, sheets) = match release_store::named(&args.files, &args.release, common)? {
+        let paths = image_folder::selected(&args.files, args.release.before, common)?;
+        let (source, sheets) = match release_store::named(&paths, &args.release, common)? {
             Some(found) => {
                 let signer = release_store::trusted(&found.release, common)?;
                 let sheet = release_store::sheet(&found.release, &found.path, sheets)?;
@@ -181,7 +182,7 @@ impl<'a> UpdateJob<'a> {
                 (UpdateSource::Release { found: Box::new(found), build }, vec![sheet])
             }
             None => {
-                let files = Box::new(ReadFiles::read(&args.files, args.choose.options())?.opened(&sheets, common)?);
+                let files = Box::new(ReadFiles::read(&paths, args.choose.options())?.opened(&sheets, common)?);
                 let begun = Box::new(files.begun(common));
                 let source = UpdateSource::Files { files, begun };
                 let hoped = source.candidate_sheets(&sheets);

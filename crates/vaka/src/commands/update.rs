@@ -20,7 +20,7 @@ use crate::output_options::OutputOptions;
 use crate::preserved_store::StateFolder;
 use crate::recording::JournalEntry;
 use crate::update_files::ReadFiles;
-use crate::{prompt, release_store, render, signals};
+use crate::{image_folder, prompt, release_store, render, signals};
 
 pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
     Ok(once(args, common, setting, &mut *prompt::at(common))?.code)
@@ -33,10 +33,11 @@ pub fn once(
     setting: &OutputOptions,
     operator: &mut dyn Operator,
 ) -> Result<Report, CliError> {
-    if let Some(found) = release_store::named(&args.files, &args.release, common)? {
+    let paths = image_folder::selected(&args.files, args.release.before, common)?;
+    if let Some(found) = release_store::named(&paths, &args.release, common)? {
         return release::run(args, common, &found, setting, operator);
     }
-    let files = ReadFiles::read(&args.files, args.choose.options())?;
+    let files = ReadFiles::read(&paths, args.choose.options())?;
     let sheets = environment::sheets(common)?;
     if sheets.is_empty() && !common.allow.iter().any(|id| id == consent::NO_SHEET) {
         return Err(environment::no_sheets());

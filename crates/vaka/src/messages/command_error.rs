@@ -105,6 +105,10 @@ pub enum CommandError {
     RevokedKey { key: String, date: String, why: String },
     /// A release may be installed only up to a day.
     ExpiredRelease { day: String, consent: String },
+    /// A folder has no image of an earlier day that fits.
+    NoImageBefore { path: PathBuf, day: String, left_out: Vec<String> },
+    /// Two images of a folder have the same time.
+    SameDate { paths: [String; 2] },
     /// An updater cannot be used, or cannot be made.
     Updater { reason: String },
     /// A program cannot take a release.
@@ -243,6 +247,8 @@ impl CommandError {
             | Self::PackInconsistent(_)
             | Self::UpdaterRelease { .. }
             | Self::LossesNotAccepted
+            | Self::NoImageBefore { .. }
+            | Self::SameDate { .. }
             | Self::NotReadBack
             | Self::NoPort { .. }
             | Self::SeveralUnits { .. }
@@ -309,6 +315,12 @@ impl CommandError {
             | Self::NotMerged { path, reason }
             | Self::NoSettings { path, reason } => of(path, reason),
             Self::Guide { path, reason } | Self::UpdaterRelease { path, reason } => of(path, reason),
+            Self::NoImageBefore { path, day, left_out } => {
+                let rest =
+                    if left_out.is_empty() { String::new() } else { format!("; not used: {}", left_out.join(", ")) };
+                format!("{}: the folder has no image from before {day} that fits{rest}.", path.display())
+            }
+            Self::SameDate { paths: [one, other] } => format!("{one} and {other} have the same time."),
             Self::Updater { reason } => format!("This updater cannot be used: {reason}."),
             Self::UpdaterProgram { path, reason } => of(path, reason),
             Self::LossesNotAccepted => "The update was not accepted.".to_owned(),
@@ -528,6 +540,7 @@ impl CommandError {
                 "Use the images that were built for these variants, or correct the description or the product sheet."
             }
             Self::PackInput { .. } => "'vaka help release' describes every key.",
+            Self::SameDate { .. } => "Give the file itself.",
             Self::Updater { .. } => "Get the file again from the place where you found it.",
             Self::UpdaterProgram { .. } => "Give the program file of this version of Vaka, as it was built.",
             Self::NoBuild { builds, .. } => return Some(format!("Existing builds: {}.", builds.join(", "))),
