@@ -8,6 +8,7 @@ use std::time::Duration;
 use vaka_boot::bench::adapter_source::AdapterSource;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::node_bus::NodeBus;
+use vaka_boot::bench::programmer_bus::ProgrammerBus;
 use vaka_boot::context::Context;
 use vaka_boot::event::Event;
 use vaka_boot::operator::Operator;
@@ -16,7 +17,7 @@ use vaka_core::event::Report;
 use vaka_core::matching::Question;
 use vaka_core::sheet::Sheet;
 use vaka_image::Image;
-use vaka_sheet_sim::{BUS, Design, NamedStep, SheetUnit};
+use vaka_sheet_sim::{BUS, Design, NamedStep, SheetProgrammer, SheetUnit};
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::in_process::SimBus;
@@ -35,6 +36,9 @@ const PORT: &str = "1-1";
 /// The port of its adapter, if it is a node.
 const ADAPTER: &str = "2-1";
 
+/// The port of the programmer that is wired to it, if it is written through one.
+const BOARD: &str = "3-1";
+
 /// Serial number of the unit.
 const SERIAL: &str = "SIM-0001";
 
@@ -44,11 +48,21 @@ const PULLED: Duration = Duration::from_millis(700);
 /// Time for a unit to settle after a run, in virtual time.
 const SETTLE: Duration = Duration::from_secs(2);
 
+/// How a unit starts.
+#[derive(Clone, Copy)]
+pub struct Start {
+    pub mode: StartMode,
+    /// Whether a programmer is wired to it.
+    pub through_programmer: bool,
+}
+
 /// One unit.
 pub struct Bed {
     clock: Arc<VirtualClock>,
     world: SharedWorld,
     steps: Vec<NamedStep>,
+    /// The port whose transfers write the unit.
+    worker: &'static str,
 }
 
 /// The user as the tool knows him: acknowledges each step, and sees what the sheet promises.
@@ -88,13 +102,20 @@ pub struct UpdateEnd {
 }
 
 impl Bed {
-    /// A unit; with `pulled_at` the cable is pulled at that transfer.
-    pub fn new(design: &Arc<Design>, mode: StartMode, firmware: Option<&Image>, pulled_at: Option<u64>) -> Self {
+    /// A unit; with `pulled_at` the cable is pulled at that transfer, that of the programmer if the unit is written
+    /// through one.
+    pub fn new(design: &Arc<Design>, start: Start, firmware: Option<&Image>, pulled_at: Option<u64>) -> Self {
         let clock = Arc::new(VirtualClock::default());
         let mut world = World::new(clock.clone());
         let faults = pulled_at.map(|at| Fault { at, kind: FaultKind::Pull(Some(PULLED)) });
-        let unit = SheetUnit::new(design.clone(), SERIAL, mode, firmware);
-        world.plug(PORT, Box::new(unit), faults.into_iter().collect());
+        let faults: Vec<Fault> = faults.into_iter().collect();
+        let unit = SheetUnit::new(design.clone(), SERIAL, start.mode, firmware);
+        let board = SheetProgrammer::new(design.clone(), PORT, "SIM-PROGRAMMER").filter(|_| start.through_programmer);
+        let worker = if board.is_some() { BOARD } else { PORT };
+        world.plug(PORT, Box::new(unit), if board.is_some() { Vec::new() } else { faults.clone() });
+        if let Some(board) = board {
+            world.plug(BOARD, Box::new(board), faults);
+        }
         if design.is_node() {
             let ids = design.adapter_ids();
             let adapter = ids.map_or_else(
@@ -103,7 +124,7 @@ impl Bed {
             );
             world.plug(ADAPTER, Box::new(adapter), Vec::new());
         }
-        Self { clock, world: world.shared(), steps: design.steps() }
+        Self { clock, world: world.shared(), steps: design.steps(), worker }
     }
 
     fn buses(&self, sheet: &Sheet) -> Vec<Arc<dyn Bus>> {
@@ -116,6 +137,10 @@ impl Bed {
                 false => AdapterSource::with_ids(usb, sheet.product.adapters.clone()),
             };
             buses.push(Arc::new(NodeBus::new(vec![source], dialects, self.clock.clone())));
+        }
+        if self.worker == BOARD {
+            let plugged = buses.clone();
+            buses.push(Arc::new(ProgrammerBus::new(plugged, std::slice::from_ref(sheet))));
         }
         buses
     }
@@ -144,12 +169,12 @@ impl Bed {
 
     /// Removes the faults that did not happen.
     pub fn clear_faults(&self) {
-        lock(&self.world).clear_faults(PORT);
+        lock(&self.world).clear_faults(self.worker);
     }
 
     /// Class, vendor and bulk transfers so far, or frames of a node.
     pub fn transfers(&self) -> u64 {
-        lock(&self.world).transfers(PORT)
+        lock(&self.world).transfers(self.worker)
     }
 
     /// The true memory.

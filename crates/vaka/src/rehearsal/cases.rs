@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use serde::Serialize;
+use vaka_boot::bench::selector::Selector;
 use vaka_boot::release_install::ReleaseInstall;
 use vaka_boot::update::{ReleaseImage, Request};
 use vaka_core::event::ExitCode;
@@ -17,7 +18,7 @@ use vaka_sheet_sim::{Design, NamedStep};
 use vaka_sim::scene::StartMode;
 
 use super::actor::UserManner;
-use super::bed::{Bed, UpdateEnd};
+use super::bed::{Bed, Start, UpdateEnd};
 use crate::cli_error::CliError;
 
 /// How long the tool waits for the unit and its steps, in virtual time.
@@ -109,10 +110,6 @@ impl Rehearsal<'_> {
         let is_first =
             stage.stage.as_ref().and_then(|id| self.sheet.stage(id)).is_some_and(|own| own.replaces_bootloader);
         for (index, route) in variant.routes.iter().enumerate() {
-            if route.kind.programmer().is_some() {
-                row(skipped(stage, id, &route.kind.to_string(), "a route through a programmer is not rehearsed"));
-                continue;
-            }
             let mut sheet = of_stage.clone();
             for other in sheet.variants.iter_mut().filter(|other| other.id == variant.id) {
                 other.routes = variant.routes.get(index).cloned().into_iter().collect();
@@ -150,19 +147,25 @@ impl Place<'_> {
     }
 
     fn request<'a>(&self, images: &'a [ReleaseImage]) -> Request<'a> {
-        let label = Some(self.variant.id.to_string());
-        let consents = self.consents.clone();
-        Request { offered: images, label, consents, wait: WAIT, ..Request::new(&[]) }
+        let (label, consents) = (Some(self.variant.id.to_string()), self.consents.clone());
+        Request { unit: self.unit(), offered: images, label, consents, wait: WAIT, ..Request::new(&[]) }
     }
 
     /// A request to install files, whatever they are for.
     fn request_of(&self, files: &[InputFile]) -> Request<'static> {
-        let label = Some(self.variant.id.to_string());
-        Request { files: files.to_vec(), label, consents: self.consents.clone(), wait: WAIT, ..Request::new(&[]) }
+        let (label, consents) = (Some(self.variant.id.to_string()), self.consents.clone());
+        let files = files.to_vec();
+        Request { unit: self.unit(), files, label, consents, wait: WAIT, ..Request::new(&[]) }
+    }
+
+    /// The selector of a unit that is written through a programmer.
+    fn unit(&self) -> Option<Selector> {
+        self.route.kind.programmer().map(|programmer| Selector::Programmer(programmer.name.clone()))
     }
 
     fn bed(&self, firmware: Option<&Image>, pulled_at: Option<u64>) -> Bed {
-        Bed::new(&self.design, self.mode, firmware, pulled_at)
+        let start = Start { mode: self.mode, through_programmer: self.route.kind.programmer().is_some() };
+        Bed::new(&self.design, start, firmware, pulled_at)
     }
 
     /// The manual steps of the route by their names, those of its recovery if it has some.
@@ -257,8 +260,8 @@ impl Place<'_> {
             EntryStep::Signal(_) => false,
         };
         let steps: Vec<&EntryStep> = self.route.entry.iter().filter(required).collect();
-        // A unit without an application is not asked to do steps.
-        if steps.is_empty() || self.mode == StartMode::Blank {
+        // A unit without an application is not asked to do steps, and a simulated programmer is always wired.
+        if steps.is_empty() || self.mode == StartMode::Blank || self.unit().is_some() {
             return;
         }
         let known: Vec<NamedStep> = self.design.steps();
