@@ -16,6 +16,14 @@ fn is_plain(c: char) -> bool {
     c.is_ascii_alphanumeric() || matches!(c, '.' | '-')
 }
 
+/// Longest part of a name that comes from a unit; a file name has at most 255 bytes. Chosen by us.
+const MOST_PART: usize = 48;
+
+/// A text as a part of a file name.
+fn plain(text: &str) -> String {
+    text.chars().take(MOST_PART).map(|c| if is_plain(c) { c } else { '-' }).collect()
+}
+
 /// The unit in a dated name.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Origin<'a> {
@@ -25,7 +33,6 @@ pub struct Origin<'a> {
 
 /// A name with serial number, version and time: `before_T1-00217_1.4.0_20261123T091500Z.hex`.
 pub fn dated(path: &Path, origin: Origin<'_>, time: jiff::Timestamp) -> PathBuf {
-    let plain = |text: &str| text.chars().map(|c| if is_plain(c) { c } else { '-' }).collect::<String>();
     let name = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
     let parts = [Some(name), origin.serial.map(plain), origin.version.map(plain), Some(stamp(time))];
     let name = parts.into_iter().flatten().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("_");
@@ -91,8 +98,7 @@ impl<'a> Backup<'a> {
                 let product = report.product.as_deref().unwrap_or("unit");
                 let place = report.unit.as_deref().filter(|_| origin.serial.is_none());
                 let name: String = format!("{product} {}", place.unwrap_or_default()).trim().replace(' ', "-");
-                let name: String = name.chars().map(|c| if is_plain(c) { c } else { '-' }).collect();
-                dated(&folder.join(format!("{name}.hex")), origin, jiff::Timestamp::now())
+                dated(&folder.join(format!("{}.hex", plain(&name))), origin, jiff::Timestamp::now())
             }
             Self::File { path, dated: true, .. } => dated(path, origin, jiff::Timestamp::now()),
             Self::File { path, count, .. } => {
@@ -135,6 +141,9 @@ mod tests {
         assert_eq!(path, Path::new("saved/before_T1-002-17_1.4.0_20261123T091500Z.hex"));
         assert_eq!(date_in(path.file_name().unwrap().to_str().unwrap()), Some(time));
         assert_eq!(dated(Path::new("before"), Origin::default(), time), Path::new("before_20261123T091500Z"));
+        let long = "../".repeat(100);
+        let path = dated(Path::new("a.hex"), Origin { serial: Some(&long), version: Some(&long) }, time);
+        assert!(path.components().count() == 1 && path.as_os_str().len() < 140, "{path:?}");
         for name in ["before.hex", "tern-1.5.0.hex", "a_20261399T091500Z.bin", ""] {
             assert_eq!(date_in(name), None, "{name}");
         }

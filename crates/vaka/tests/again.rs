@@ -82,6 +82,7 @@ fn a_file_with_a_proof_is_used_at_once_and_only_when_it_is_whole() {
     assert!(holds(&bench, "fulmar-4.2.0.bin"));
     bench.run(&["update", "app.hex", "--again", "--save", "x.bin"]).expect(2, &["add --dated"]);
     bench.run(&["update", "app.hex", "--again", "--plan"]).expect(2, &["cannot be used with"]);
+    bench.run(&["update", ".", "--again"]).expect(2, &["needs the file of the build"]);
     bench.run(&["update", "none.hex", "--again"]).expect(8, &["none.hex"]);
 }
 

@@ -30,6 +30,9 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
     if args.save.is_some() && !args.dated {
         return Err(CliError::usage("With --again each backup needs a name of its own: add --dated."));
     }
+    if let Some(folder) = args.files.iter().map(|file| update_files::path(file)).find(|path| path.is_dir()) {
+        return Err(CliError::usage(format!("{}: --again needs the file of the build, not a folder.", folder.display())));
+    }
     let mut common = common.clone();
     let mut operator = SameUnit { inner: prompt::at(&common), answer: None, earlier: None };
     let mut builds = Builds::new(&args.files);
