@@ -11,6 +11,7 @@ use vaka_image::{FirmwareFile, Image, ReadOptions};
 
 use crate::args::Common;
 use crate::journal::{self, EndRecord, ErrorRecord, FileRecord, StartRecord};
+use crate::origin;
 
 /// The record of a file.
 pub fn file(path: &Path, bytes: &[u8], content: Option<&Image>) -> FileRecord {
@@ -31,7 +32,8 @@ pub fn file(path: &Path, bytes: &[u8], content: Option<&Image>) -> FileRecord {
 pub fn begun(file: FileRecord, further_files: Vec<FileRecord>, common: &Common) -> StartRecord {
     StartRecord {
         time: jiff::Timestamp::now(),
-        vaka: env!("CARGO_PKG_VERSION").to_owned(),
+        vaka: origin::VERSION.to_owned(),
+        build: Some(origin::BUILD.to_owned()),
         file,
         further_files,
         release: None,

@@ -30,6 +30,9 @@ pub struct StartRecord {
     pub time: jiff::Timestamp,
     /// The version of this program.
     pub vaka: String,
+    /// Its commit and target.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub build: Option<String>,
     pub file: FileRecord,
     /// Further files of the same update.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]

@@ -27,6 +27,7 @@ mod lock;
 mod lock_folder;
 #[cfg(test)]
 mod mutations;
+mod origin;
 mod output_file;
 mod output_options;
 mod pending_undo;

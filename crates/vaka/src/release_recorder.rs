@@ -9,6 +9,7 @@ use vaka_core::release::Release;
 use crate::args::Common;
 use crate::cli_error::CliError;
 use crate::journal::{FileRecord, ReleaseRecord, StartRecord};
+use crate::origin;
 use crate::output_file::{self, Existing};
 use crate::recording::JournalEntry;
 use vaka_messages::OutputKind;
@@ -31,7 +32,8 @@ impl JournalHooks<'_> {
         let manifest = &self.release.manifest;
         StartRecord {
             time: jiff::Timestamp::now(),
-            vaka: env!("CARGO_PKG_VERSION").to_owned(),
+            vaka: origin::VERSION.to_owned(),
+            build: Some(origin::BUILD.to_owned()),
             file: FileRecord {
                 name: self.path.display().to_string(),
                 size: self.release.size(),

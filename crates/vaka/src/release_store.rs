@@ -22,6 +22,7 @@ use crate::environment;
 use crate::input_file;
 use crate::journal;
 use crate::keyring::{self, TrustedKey};
+use crate::origin;
 use vaka_messages::CommandError;
 
 /// The ending of release file names.
@@ -157,7 +158,7 @@ pub fn read(path: &Path) -> Result<Release, CliError> {
     if source.size() > input_file::MOST_FIRMWARE {
         return Err(CommandError::TooLarge { path: path.to_owned(), limit: input_file::MOST_FIRMWARE }.into());
     }
-    Ok(Release::open(source, env!("CARGO_PKG_VERSION")).map_err(damaged)?)
+    Ok(Release::open(source, origin::VERSION).map_err(damaged)?)
 }
 
 /// The file of a release, or a part of a file; it stays open, so that a file that takes its place is not used.

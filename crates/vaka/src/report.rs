@@ -8,6 +8,7 @@ use vaka_base::size::Grouped;
 use vaka_base::text;
 
 use crate::journal::{Record, UnitHistory, units};
+use crate::origin;
 
 const STYLE: &str = include_str!("report.css");
 
@@ -100,7 +101,7 @@ pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
                 h2 { "Attempts" }
                 (attempt_table(records))
                 footer {
-                    "Made by vaka " (env!("CARGO_PKG_VERSION")) " from the journal on this machine. \"Good\" means exit "
+                    "Made by vaka " (origin::VERSION) " from the journal on this machine. \"Good\" means exit "
                     "status 0: checked as strongly as requested and possible, and confirmed where the product sheet allows it."
                 }
             } }

@@ -10,6 +10,7 @@ use vaka_usb::trace::{Record, Sink};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 
 use crate::cli_error::CliError;
+use crate::origin;
 use crate::output_file::{self, Readers};
 use crate::render::json;
 use vaka_messages::OutputKind;
@@ -39,7 +40,7 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, CliError> {
         std::env::args_os().skip(1).map(|word| vaka_base::text::sanitize(&word.to_string_lossy())).collect();
     writer.line(&TraceLine {
         trace: Some(FORMAT),
-        vaka: Some(env!("CARGO_PKG_VERSION").to_owned()),
+        vaka: Some(origin::VERSION.to_owned()),
         system: Some(std::env::consts::OS.to_owned()),
         time: Some(jiff::Timestamp::now().to_string()),
         command: Some(words.join(" ")),

@@ -303,3 +303,18 @@ fn near_misses_are_explained() {
     update(&["--variant", "r1"]).expect(3, &["The file is for r2. Use the file for r1, or read the label again."]);
     update(&["--variant", "r2"]).expect(3, &["This unit does not identify as r2. Check its label"]);
 }
+
+/// The version names the build: its commit in a release build, and its target. The journal has both.
+#[test]
+fn the_version_tells_its_origin() {
+    let bench = Bench::tern_r1();
+    let said = bench.run(&["--version"]).expect(0, &["vaka 0.1.0 ("]).stdout.clone();
+    let build = said.trim().strip_prefix("vaka 0.1.0 (").and_then(|rest| rest.strip_suffix(')')).unwrap();
+    assert!(
+        build.ends_with(&format!("{}-unknown-linux-gnu", std::env::consts::ARCH)) || !cfg!(target_os = "linux"),
+        "{build}"
+    );
+    bench.update(&firmware("tern-r1-1.5.0.hex"), &["--variant", "r1"]).expect(0, &[]);
+    let record = bench.run(&["journal", "--format", "json"]).events().pop().unwrap();
+    assert_eq!((&record["started"]["vaka"], &record["started"]["build"]), (&"0.1.0".into(), &build.into()), "{record}");
+}

@@ -24,7 +24,7 @@ pub use updater::UpdaterArgs;
 /// Updates the firmware of hardware products over USB. Checks that the image fits the unit,
 /// explains why, and reports only what it verified.
 #[derive(Debug, Parser)]
-#[command(version, max_term_width = 100, disable_help_subcommand = true)]
+#[command(version = crate::origin::FULL, max_term_width = 100, disable_help_subcommand = true)]
 pub struct Args {
     #[command(subcommand)]
     pub command: Command,

@@ -16,6 +16,7 @@ use super::{console, update};
 use crate::args::{Common, Console, Update};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment::announce;
+use crate::origin;
 use crate::output_options::OutputOptions;
 use crate::{input_file, prompt, render, signals, update_files};
 
@@ -31,7 +32,10 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         return Err(CliError::usage("With --again each backup needs a name of its own: add --dated."));
     }
     if let Some(folder) = args.files.iter().map(|file| update_files::path(file)).find(|path| path.is_dir()) {
-        return Err(CliError::usage(format!("{}: --again needs the file of the build, not a folder.", folder.display())));
+        return Err(CliError::usage(format!(
+            "{}: --again needs the file of the build, not a folder.",
+            folder.display()
+        )));
     }
     let mut common = common.clone();
     let mut operator = SameUnit { inner: prompt::at(&common), answer: None, earlier: None };
@@ -157,7 +161,7 @@ fn digest(path: &Path) -> Option<[u8; 32]> {
 fn proves_whole(path: &Path) -> bool {
     let Ok(bytes) = input_file::firmware(path) else { return false };
     if Release::is_one(&bytes) {
-        return Release::open(std::sync::Arc::new(bytes), env!("CARGO_PKG_VERSION")).is_ok();
+        return Release::open(std::sync::Arc::new(bytes), origin::VERSION).is_ok();
     }
     let Ok(firmware) = FirmwareFile::parse(&bytes).firmware(None) else { return false };
     match firmware.format {

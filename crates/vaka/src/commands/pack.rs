@@ -22,6 +22,7 @@ use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::files;
 use crate::input_file;
+use crate::origin;
 use crate::output_options::OutputOptions;
 use crate::{keyring, output_file, release_store, updater};
 use vaka_messages::CommandError;
@@ -148,7 +149,7 @@ fn existing(args: &Pack) -> Result<Packed, CliError> {
 }
 
 fn opened(path: &Path, bytes: &[u8]) -> Result<Release, CliError> {
-    Release::open(Arc::new(bytes.to_vec()), env!("CARGO_PKG_VERSION")).map_err(|error| wrong(path, &error.to_string()))
+    Release::open(Arc::new(bytes.to_vec()), origin::VERSION).map_err(|error| wrong(path, &error.to_string()))
 }
 
 /// The updater with a release. Its users have no keys and no other programs.

@@ -19,6 +19,7 @@ use vaka_core::sheet::Sheet;
 use crate::args::{Common, OutputFormat, UpdaterArgs};
 use crate::cli_error::{CliError, Outcome};
 use crate::commands::release::{Installation, install};
+use crate::origin;
 use crate::output_options::OutputOptions;
 use crate::release_store::{self, Found, ReleaseFile};
 use crate::render;
@@ -43,7 +44,7 @@ fn open(place: Place) -> Result<Found, CliError> {
     let (path, mut file) = this_program().map_err(|error| damaged(error.to_string()))?;
     place.check(&mut file).map_err(|error| damaged(error.to_string()))?;
     let source = Arc::new(ReleaseFile::part(file, place.program, place.release));
-    let release = Release::open(source, env!("CARGO_PKG_VERSION")).map_err(|error| damaged(error.to_string()))?;
+    let release = Release::open(source, origin::VERSION).map_err(|error| damaged(error.to_string()))?;
     Ok(Found { path: PathBuf::from(path.file_name().unwrap_or_default()), release, others: Vec::new() })
 }
 
@@ -63,7 +64,7 @@ fn run(found: &Found) -> Outcome {
 fn arguments(found: &Found, sheet: &Sheet) -> (UpdaterArgs, Common) {
     let manifest = &found.release.manifest;
     let command = UpdaterArgs::command(&found.path.display().to_string())
-        .version(format!("{} {} (Vaka {})", manifest.product, manifest.version, env!("CARGO_PKG_VERSION")))
+        .version(format!("{} {} (Vaka {})", manifest.product, manifest.version, origin::VERSION))
         .about(format!("Updates one {} to version {} of {}.", sheet.product.name, manifest.version, manifest.date));
     let matches = command.get_matches();
     let args = UpdaterArgs::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());

@@ -1,0 +1,10 @@
+//! The origin of this program.
+
+/// Its version.
+pub const VERSION: &str = env!("CARGO_PKG_VERSION");
+
+/// Commit and target, by `build.rs`: `commit 9735c00a1b2c, x86_64-unknown-linux-gnu`.
+pub const BUILD: &str = env!("VAKA_BUILD");
+
+/// Version, commit and target.
+pub const FULL: &str = concat!(env!("CARGO_PKG_VERSION"), " (", env!("VAKA_BUILD"), ")");
