@@ -438,7 +438,7 @@ fn ends_a_line(file: &mut File) -> io::Result<bool> {
     Ok(last == [b'\n'])
 }
 
-/// All attempts, oldest first, and the number of lines that could not be read.
+/// All attempts, oldest first, and the number of lines that could not be read: torn, or in a later format.
 pub fn read(path: &Path) -> io::Result<(Vec<Record>, usize)> {
     let bytes = match std::fs::read(path) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok((Vec::new(), 0)),
@@ -447,7 +447,8 @@ pub fn read(path: &Path) -> io::Result<(Vec<Record>, usize)> {
     let mut records: Vec<Record> = Vec::new();
     let mut torn = 0;
     for line in bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()) {
-        let Ok(line) = serde_json::from_slice::<JournalLine>(line) else {
+        let line = serde_json::from_slice::<JournalLine>(line).ok().filter(|line| line.journal == FORMAT);
+        let Some(line) = line else {
             torn += 1;
             continue;
         };
