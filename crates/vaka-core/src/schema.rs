@@ -1,11 +1,11 @@
 //! JSON Schemas of the JSON output and of the product sheet.
 
 /// The JSON Schema of a line of `--format json`, for the events of the work on units.
-pub const EVENTS: &str = include_str!("../../../docs/formats/events.schema.json");
+pub const EVENTS: &str = include_str!("events.schema.json");
 
 /// The JSON Schema of a product sheet, for editors. A schema cannot express every rule (that
 /// regions do not overlap, for example); [`Sheet::parse`](crate::sheet::Sheet::parse) checks all.
-pub const PRODUCT_SHEET: &str = include_str!("../../../docs/formats/product-sheet.schema.json");
+pub const PRODUCT_SHEET: &str = include_str!("product-sheet.schema.json");
 
 #[cfg(feature = "schema")]
 vaka_base::text_schema!(crate::unit::DeviceId, "DeviceId", "^([0-9a-f]{4}:[0-9a-f]{4}|can:.+)$");
