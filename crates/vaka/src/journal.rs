@@ -117,6 +117,9 @@ pub struct ResultRecord {
     pub part: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub variant: Option<String>,
+    /// The file with the former content of the unit.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub backup: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub check: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -238,8 +238,15 @@ fn every_result_is_available_as_json() {
             }
         }
     }
-    let attempt = bench.run(&["journal", "--format", "json"]).events()[0]["attempt"].as_str().unwrap().to_owned();
-    bench.run(&["journal", &attempt]).expect(0, &["unit            1-1, Gannet hydrophone interface g1", "read-back"]);
+    let attempts: Vec<String> = bench
+        .run(&["journal", "--format", "json"])
+        .events()
+        .iter()
+        .map(|event| event["attempt"].as_str().unwrap().to_owned())
+        .collect();
+    let [read, attempt] = &attempts[..] else { panic!("{attempts:?}") };
+    bench.run(&["journal", read]).expect(0, &["read", "version         1.2.0", "by              Vaka 0.1.0"]);
+    bench.run(&["journal", attempt]).expect(0, &["unit            1-1, Gannet hydrophone interface g1", "read-back"]);
 }
 
 /// At a terminal a wait counts down in its line, and leaves nothing behind.

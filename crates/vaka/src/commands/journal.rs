@@ -197,6 +197,7 @@ fn in_words(record: &Record) {
     };
     print_line(&format!("Attempt {}: {}", record.attempt, record.outcome()));
     line("started", &local(start.time));
+    some("by", start.build.as_ref().map(|build| format!("Vaka {} ({build})", start.vaka)).as_deref());
     some("ended", record.ended.as_ref().map(|ended| local(ended.time)).as_deref());
     let product = [&result.product, &result.variant].map(|text| text.as_deref().unwrap_or_default()).join(" ");
     some("unit", result.unit.as_ref().map(|unit| format!("{unit}, {}", product.trim())).as_deref());
@@ -212,7 +213,8 @@ fn in_words(record: &Record) {
     }
     some("label", start.label.as_deref());
     if let Some(ended) = &record.ended {
-        some("version before", ended.version_before.as_deref());
+        let name = if record.is_read() { "version" } else { "version before" };
+        some(name, ended.version_before.as_deref());
         some("version after", record.version_after());
         some("verdict", ended.verdict.as_deref());
         ended.conflicts.iter().for_each(|conflict| line("conflict", conflict));
@@ -225,13 +227,19 @@ fn in_words(record: &Record) {
             (result.bytes_skipped, "already present"),
         ];
         let bytes = bytes.iter().filter_map(|(count, word)| Some(format!("{} {word}", Grouped((*count)?))));
-        line("bytes", &bytes.collect::<Vec<_>>().join(", "));
+        some("bytes", not_empty(bytes.collect()).as_deref());
+        some("backup", result.backup.as_deref());
         some("state", result.state.as_deref());
         let time = |(step, ms): &(String, u64)| format!("{step} {}", measured(Duration::from_millis(*ms)));
-        line("time", &result.durations_ms.iter().map(time).collect::<Vec<_>>().join(", "));
+        some("time", not_empty(result.durations_ms.iter().map(time).collect()).as_deref());
     }
     some("error", record.error());
     record.pending_undo().iter().for_each(|step| line("still to undo", step));
+}
+
+/// A list in one line, if it has items.
+fn not_empty(items: Vec<String>) -> Option<String> {
+    (!items.is_empty()).then(|| items.join(", "))
 }
 
 /// An in-toto statement. Its subject is the content that was read back, so an attempt without a
