@@ -326,6 +326,9 @@ pub struct AttachedUnit {
     /// Other USB devices of the same unit, each with ids and location.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub companions: Vec<String>,
+    /// The withdrawal of its version, according to a catalogue.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub withdrawn: Option<WithdrawnVersion>,
     /// Violations of the USB standard in its descriptors.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub warnings: Vec<String>,
@@ -341,6 +344,18 @@ pub struct AttachedUnit {
     /// Possible next actions.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub next: Vec<String>,
+}
+
+/// Why the version of a unit must not be used any more.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct WithdrawnVersion {
+    /// The day on which it was withdrawn.
+    pub date: String,
+    /// The reason, for people.
+    pub why: String,
+    /// The folder or web address of the catalogue.
+    pub from: String,
 }
 
 /// The file on a unit's disk that shows the installed application.

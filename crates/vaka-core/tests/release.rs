@@ -40,6 +40,7 @@ fn manifest(stages: Vec<Stage>) -> Manifest {
         expires: None,
         keys: Vec::new(),
         needs_vaka: None,
+        updates_from: None,
         notes: None,
         loses: Vec::new(),
         sheets: Vec::new(),

@@ -21,6 +21,7 @@ pub mod scene;
 pub mod server;
 pub mod unit;
 pub mod usb;
+pub mod web;
 pub mod world;
 
 pub use world::{SharedWorld, World};

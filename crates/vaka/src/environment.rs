@@ -1,5 +1,6 @@
 //! Evaluation of the common options: buses, sheets, output.
 
+use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -217,6 +218,15 @@ pub fn announce(common: &Common, text: String) {
         OutputFormat::Json => json::line::<Event>(&Event::Warning { text }),
         OutputFormat::Text => err!("Note: {text}"),
     }
+}
+
+/// The USB ids of a product's units, in any mode.
+pub fn unit_ids(sheet: &Sheet) -> Vec<String> {
+    let of_adapters = sheet.product.adapters.iter().chain(sheet.programmers.iter().map(|programmer| &programmer.id));
+    let others: Vec<&Ids> = of_adapters.collect();
+    let own = all_ids(sheet).into_iter().map(|(ids, _)| ids).filter(|ids| !others.contains(ids));
+    let patterns: BTreeSet<String> = own.flat_map(patterns).collect();
+    patterns.into_iter().collect()
 }
 
 /// Every USB id that a product shows, and when; those of its adapters too.

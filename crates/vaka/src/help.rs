@@ -19,11 +19,12 @@ macro_rules! topic {
 }
 
 /// All topics, in the order in which they are listed.
-pub const TOPICS: [Topic; 21] = [
+pub const TOPICS: [Topic; 22] = [
     topic!("sheet", "Product sheets: every key", "formats/product-sheet.md"),
     topic!("dialect", "Dialects: the language of vendor bootloaders", "formats/dialect.md"),
     topic!("file-transfer", "XMODEM and YMODEM: ready dialects", "formats/file-transfer.md"),
     topic!("release", "Release files and their descriptions", "formats/release.md"),
+    topic!("catalogue", "Catalogues: signed lists of releases", "formats/catalogue.md"),
     topic!("updater", "Updaters: the program with a release in one file", "formats/updater.md"),
     topic!("stamp", "Stamps inside images", "formats/stamp.md"),
     topic!("files", "Image formats", "formats/files.md"),
@@ -45,17 +46,17 @@ pub const TOPICS: [Topic; 21] = [
 
 /// The commands by purpose. Each command is in one group (see the test).
 const GROUPS: [(&str, &[&str]); 7] = [
-    ("Every day", &["survey", "check", "update", "line", "read", "journal"]),
+    ("Every day", &["survey", "check", "releases", "update", "line", "read", "journal"]),
     ("One unit", &["enter", "restart", "compare", "settings", "console"]),
     ("Files", &["convert", "stamp"]),
-    ("Products and releases", &["sheet", "pack", "rehearse", "guide", "keys"]),
+    ("Products and releases", &["sheet", "pack", "rehearse", "guide", "catalogue", "keys"]),
     ("Bootloaders", &["dialect"]),
     ("This computer", &["diagnose", "setup", "help"]),
     ("Trying out", &["demo", "simulate"]),
 ];
 
 /// Examples in the long help of each command.
-const EXAMPLES: [(&str, &[&str]); 39] = [
+const EXAMPLES: [(&str, &[&str]); 44] = [
     ("survey", &["vaka survey", "vaka survey -v --unit serial=T1-00217", "vaka survey --watch"]),
     (
         "check",
@@ -73,6 +74,7 @@ const EXAMPLES: [(&str, &[&str]); 39] = [
             "vaka update gauge-1.5.0.vaka --unit serial=T1-00217 --unattended",
             "vaka update app.hex files=files.img --plan",
             "vaka update app.elf --again --console",
+            "vaka update --from https://skerrow.example/gauge --before 2026-10-01",
         ],
     ),
     (
@@ -105,6 +107,20 @@ const EXAMPLES: [(&str, &[&str]); 39] = [
         ],
     ),
     ("guide", &["vaka guide gauge-1.5.0.vaka --out gauge.html", "vaka guide sheets/gauge.toml --variant r1"]),
+    (
+        "releases",
+        &["vaka releases --from https://skerrow.example/gauge", "vaka releases --from releases --channel trial"],
+    ),
+    ("catalogue make", &["vaka catalogue make releases --key skerrow"]),
+    ("catalogue check", &["vaka catalogue check releases"]),
+    ("catalogue show", &["vaka catalogue show releases"]),
+    (
+        "catalogue withdraw",
+        &[
+            "vaka catalogue withdraw releases 1.5.0 --why damaged --key skerrow",
+            "vaka catalogue withdraw releases 1.5.0 --lift --key skerrow",
+        ],
+    ),
     ("keys new", &["vaka keys new skerrow"]),
     ("keys list", &["vaka keys list"]),
     ("keys show", &["vaka keys show skerrow > skerrow.pub.pem"]),

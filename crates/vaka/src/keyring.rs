@@ -232,6 +232,23 @@ pub fn revocation(key: &PublicKey) -> Result<Option<Statement>, CliError> {
     Ok(statements()?.into_iter().find(|said| is_revocation(said, key)))
 }
 
+/// The first of the keys that replaced each other up to this one.
+///
+/// # Errors
+/// As of [`all`].
+pub fn first_key(key: &PublicKey) -> Result<PublicKey, CliError> {
+    let statements = statements()?;
+    let before = |key: &PublicKey| {
+        statements.iter().find(|one| matches!(&one.said, Said::ReplacedBy(new) if new == key)).map(|one| &one.about)
+    };
+    let mut first = key;
+    // Each statement is followed once, so that keys that replaced each other in a circle have an end.
+    for _ in 0..statements.len() {
+        first = before(first).unwrap_or(first);
+    }
+    Ok(first.clone())
+}
+
 /// The file of accepted statements, in the folder of trusted keys.
 const STATEMENTS: &str = "statements.json";
 

@@ -8,6 +8,8 @@
 mod args;
 mod attempt;
 mod backup;
+mod catalogue;
+mod catalogue_memory;
 mod cli_error;
 mod commands;
 mod completion;
@@ -38,6 +40,7 @@ mod recording;
 mod rehearsal;
 mod release_recorder;
 mod release_store;
+mod release_trust;
 mod render;
 mod report;
 mod secrets;
@@ -85,6 +88,8 @@ fn vaka() -> std::process::ExitCode {
         Command::Pack(pack) => commands::pack::run(pack, &setting),
         Command::Rehearse(rehearse) => commands::rehearse::run(rehearse, &common, &setting),
         Command::Guide(guide) => commands::guide::run(guide, &common),
+        Command::Releases(releases) => commands::releases::run(releases, &common, &setting),
+        Command::Catalogue(command) => commands::catalogue::run(command, &common, &setting),
         Command::Keys(keys) => commands::keys::run(keys, common.format),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &common, &setting),
         Command::Diagnose(diagnose) => commands::diagnose::run(diagnose, &common, &setting),

@@ -5,6 +5,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use vaka_core::release::Release;
+use vaka_core::release::catalogue::Catalogue;
+use vaka_core::release::signature::PrivateKey;
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::{Dialect, no_files};
 use vaka_image::address::Address;
@@ -97,6 +99,11 @@ fn readers() -> Vec<Reader> {
         Reader { name: "journal", seeds: vec![journal_seed()], read: journal },
         Reader { name: "trace", seeds: vec![TRACE.to_vec()], read: |bytes, _| Trace::parse(&text(bytes)).is_ok() },
         Reader {
+            name: "catalogue",
+            seeds: vec![catalogue()],
+            read: |bytes, _| Catalogue::open(bytes.to_vec()).is_ok(),
+        },
+        Reader {
             name: "release",
             seeds: vec![release],
             read: |bytes, _| Release::open(Arc::new(bytes.to_vec()), "0.1.0").is_ok(),
@@ -114,6 +121,12 @@ const TRACE: &[u8] = br#"{"trace":1,"vaka":"0.1.0","system":"linux","time":"2026
 {"t":5.884,"device":1,"setup":"800600030000ff00","reply":"04030904","took":0.023}
 {"t":5.956,"device":1,"setup":"800601030904ff00","reply":"280353006b006500720072006f007700200049006e0073007400720075006d0065006e0074007300","took":0.028}
 "#;
+
+fn catalogue() -> Vec<u8> {
+    let text = r#"{"catalogue":1,"number":3,"date":"2026-11-23","fresh_until":"2027-02-21","releases":[{"product":"tern","file":"tern-1.5.0.vaka","size":3,"sha256":"0000000000000000000000000000000000000000000000000000000000000000","version":"1.5.0","channel":"stable","date":"2026-10-19","variants":["r1"],"ids":["1209:0001"]}]}"#;
+    let list: Catalogue = serde_json::from_str(text).unwrap();
+    list.write(&PrivateKey::from_random([7; 32])).unwrap()
+}
 
 fn release_manifest() -> vaka_core::release::manifest::Manifest {
     let text = r#"{"release":1,"product":"tern","version":"1.5.0","date":"2026-10-19","channel":"stable","sheets":["sheets/tern.toml"],"stages":[{"name":"Application","images":[{"variants":["r1"],"build":"standard","files":[{"file":"images/r1.hex"}]}]}],"members":{}}"#;

@@ -7,22 +7,22 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_boot::bench::buses::Bench;
-use vaka_core::matching::consent;
-
 use vaka_core::event::SelectedRelease;
 use vaka_core::release::archive::Source;
-use vaka_core::release::signature::PublicKey;
+use vaka_core::release::catalogue::ListedRelease;
 use vaka_core::release::{Candidate, Release, ReleaseQuery, VersionSelector, choose, inconsistencies};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 
-use crate::args::{Common, Releases};
+use crate::args::{Common, Place, Releases};
+use crate::catalogue::{self, CheckedCatalogue};
 use crate::cli_error::CliError;
 use crate::environment;
 use crate::input_file;
 use crate::journal;
-use crate::keyring::{self, TrustedKey};
+use crate::keyring;
 use crate::origin;
+use crate::release_trust;
 use vaka_messages::CommandError;
 
 /// The ending of release file names.
@@ -51,8 +51,60 @@ pub fn has_releases(folder: &Path) -> bool {
     input_file::in_folder(folder, &is_named).is_ok_and(|found| !found.is_empty())
 }
 
+/// The release that the user wants: from a catalogue, or among the given files and folders. `None` if these are files
+/// that are no releases.
+///
+/// # Errors
+/// No release can be selected or used.
+pub fn selected(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, CliError> {
+    match &wanted.from {
+        Some(place) => listed(place, wanted, common).map(Some),
+        None => named(files, wanted, common),
+    }
+}
+
+/// A release of a catalogue.
+fn listed(place: &Place, wanted: &Releases, common: &Common) -> Result<Found, CliError> {
+    let opened = catalogue::open(place, common)?;
+    let product = catalogue::wanted_product(&opened, &sheets_for(&opened, common)?, common)?;
+    let query =
+        ReleaseQuery { product: product.as_deref(), channel: wanted.channel.as_deref(), version: version(wanted) };
+    let (entry, others) = catalogue::pick(&opened, &query, common)?;
+    let path = catalogue::obtain(place, entry, common)?;
+    let release = read(&path)?;
+    let is_listed = release.sha256 == entry.sha256
+        && (&release.manifest.product, &release.manifest.version) == (&entry.product, &entry.version);
+    if !is_listed {
+        let reason = "the release is not the one that the catalogue lists".to_owned();
+        return Err(CommandError::Listed { path, reason }.into());
+    }
+    accept_statements(&release, common)?;
+    Ok(Found { path, release, others })
+}
+
+/// The sheets of a catalogue's products: those of this computer, or else those in releases that are on it.
+///
+/// # Errors
+/// The sheets that the user named cannot be read.
+pub fn sheets_for(opened: &CheckedCatalogue, common: &Common) -> Result<Vec<Sheet>, CliError> {
+    let mut sheets = match common.sheets {
+        Some(_) => environment::sheets(common)?,
+        None => environment::sheets(common).unwrap_or_default(),
+    };
+    let mut newest_first: Vec<&ListedRelease> = opened.releases().collect();
+    newest_first.sort_by(|a, b| b.date.cmp(&a.date));
+    for listed in newest_first {
+        if sheets.iter().any(|sheet| sheet.product.id == listed.product) {
+            continue;
+        }
+        let path = catalogue::local(&opened.place, listed);
+        sheets.extend(path.and_then(|path| own_sheet(&read(&path).ok()?, &path).ok()));
+    }
+    Ok(sheets)
+}
+
 /// The releases among the given files and folders. `None` if all are files that are no releases.
-pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, CliError> {
+fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, CliError> {
     if files.iter().all(|file| !file.is_dir() && !is_release(file)) {
         return Ok(None);
     }
@@ -60,18 +112,14 @@ pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Op
     let product = product(common, &releases)?;
     let choosing =
         ReleaseQuery { product: product.as_deref(), channel: wanted.channel.as_deref(), version: version(wanted) };
-    let candidates: Vec<Candidate<'_>> = releases.iter().map(|(_, release)| candidate(release)).collect();
+    let candidates: Vec<Candidate<'_>> = releases.iter().map(|(_, release)| Candidate::of(release)).collect();
     let not_used: Vec<String> = skipped.iter().map(|(path, error)| not_used(path, error)).collect();
     let pick = choose(&candidates, &choosing)
         .map_err(|error| CommandError::NoReleaseSelected { error, not_used: not_used.clone() })?;
-    let others = pick.others.iter().map(|at| candidates[*at].manifest.in_words());
+    let others = pick.others.iter().map(|at| candidates[*at].in_words());
     let others = others.chain(not_used).collect();
     let (path, release) = releases.swap_remove(pick.index);
     Ok(Some(Found { path, release, others }))
-}
-
-fn candidate(release: &Release) -> Candidate<'_> {
-    Candidate { manifest: &release.manifest, sha256: &release.sha256 }
 }
 
 fn not_used(path: &Path, error: &CliError) -> String {
@@ -130,7 +178,7 @@ fn in_folder(path: &Path, common: &Common) -> Result<Release, CliError> {
     }
     let release = read(path)?;
     accept_statements(&release, common)?;
-    trusted(&release, common)?;
+    release_trust::trusted(&release, common)?;
     Ok(release)
 }
 
@@ -234,55 +282,6 @@ fn known_good() -> Vec<String> {
         record.is_good() && is_confirmed && of.is_some_and(|of| of.stage == of.stages)
     };
     records.iter().flatten().filter(is_good).map(|record| record.started.file.sha256.clone()).collect()
-}
-
-/// Checks whether the release may be used: signed with a trusted key, or consented to.
-pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
-    check_expiry(release, common)?;
-    let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
-    let Some(key) = &release.signer else {
-        return match consents(consent::UNSIGNED) {
-            true => Ok("no key (accepted by --allow)".to_owned()),
-            false => Err(CommandError::Unsigned { consent: consent::UNSIGNED.to_owned() }.into()),
-        };
-    };
-    check_revocation(key)?;
-    let product = &release.manifest.product;
-    let known: Vec<TrustedKey> = keyring::all()?.into_iter().filter(|known| known.key == *key).collect();
-    if let Some(known) = known.iter().find(|known| known.is_for(product)) {
-        return Ok(format!("{} ({key})", known.name));
-    }
-    let id = format!("signer-{key}");
-    match consents(&id) {
-        true => Ok(format!("unknown key {key}; accepted by --allow")),
-        false => {
-            let products = known.into_iter().flat_map(|known| known.products.unwrap_or_default()).collect();
-            let product = product.clone();
-            Err(CommandError::UnknownSigner { key: key.to_string(), consent: id, product, products }.into())
-        }
-    }
-}
-
-/// Refuses a release after its last day, unless the user consented.
-pub fn check_expiry(release: &Release, common: &Common) -> Result<(), CliError> {
-    let expired = release.manifest.expires.as_ref().filter(|day| keyring::today() > **day);
-    match expired.filter(|_| !common.allow.iter().any(|id| id == consent::EXPIRED_RELEASE)) {
-        Some(day) => {
-            let consent = consent::EXPIRED_RELEASE.to_owned();
-            Err(CommandError::ExpiredRelease { day: day.clone(), consent }.into())
-        }
-        None => Ok(()),
-    }
-}
-
-/// Refuses a key that is known as revoked. No consent helps: whoever has the key may have made the release.
-pub fn check_revocation(key: &PublicKey) -> Result<(), CliError> {
-    match keyring::revocation(key)? {
-        Some(statement) => {
-            Err(CommandError::RevokedKey { key: key.to_string(), date: statement.date, why: statement.why }.into())
-        }
-        None => Ok(()),
-    }
 }
 
 /// The sheet for a release: the given one for its product, else its own.

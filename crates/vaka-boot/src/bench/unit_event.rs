@@ -61,6 +61,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
         place: bench.place_name(&device.location).map(text::sanitize),
         speed: speed(device),
         companions: Vec::new(),
+        withdrawn: None,
         warnings: Vec::new(),
         obstacle: None,
         remedy: None,

@@ -1,8 +1,7 @@
 //! Downgrade check for a unit that could not report its version.
 
 use vaka_base::version::Version;
-use vaka_core::matching::consent;
-use vaka_core::matching::{downgrade, version_in_flash, version_place};
+use vaka_core::matching::{replaced_version, version_in_flash, version_place};
 use vaka_core::sheet::RouteKind;
 use vaka_image::address::Address;
 
@@ -15,7 +14,7 @@ use crate::protocol::session::Session;
 use crate::remedy::Remedy;
 
 impl UpdateRun<'_, '_> {
-    /// Requires the consent `older-version` based on the version in flash, or else in the
+    /// Requires the consent `older-version` or `skipped-version` based on the version in flash, or else in the
     /// journal, if the unit did not report its version.
     pub(super) fn check_downgrade(&mut self, task: &UpdateTask<'_>, session: &mut dyn Session) -> Result<(), Stop> {
         let settled = &task.resolved;
@@ -33,13 +32,15 @@ impl UpdateRun<'_, '_> {
             })
         });
         let Some(before) = found else { return Ok(()) };
-        let claimed = self.request.offered.first().map(|offered| Version::parse(&offered.claim.version));
-        let against = downgrade(settled.variant, &settled.image, claimed.as_ref(), &before);
+        let claim = self.request.offered.first().map(|offered| &offered.claim);
+        let against = replaced_version(settled.variant, &settled.image, claim, &before);
         self.progress.report.version_before = Some(before);
-        let Some(against) = against.filter(|_| !self.has_consent(consent::OLDER_VERSION)) else { return Ok(()) };
+        let needed = against.as_ref().and_then(|against| against.weight.consent()).map(str::to_owned);
+        let Some(needed) = needed.filter(|id| !self.has_consent(id)) else { return Ok(()) };
+        let Some(against) = against else { return Ok(()) };
         self.cx.tell(Event::Evidence { unit: self.progress.report.unit.clone(), evidence: against.clone() });
         let failure = Failure::new(FailureKind::Older { against: Box::new(against), origin });
-        Err(failure.remedy(Remedy::Consent(vec![consent::OLDER_VERSION.to_owned()])).into())
+        Err(failure.remedy(Remedy::Consent(vec![needed])).into())
     }
 
     /// The version in the unit's flash, if the sheet gives its address and the unit can be read

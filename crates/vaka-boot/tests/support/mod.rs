@@ -372,6 +372,7 @@ pub fn release(stages: Vec<Stage>, loses: Vec<Loss>, members: BTreeMap<String, V
         expires: None,
         keys: Vec::new(),
         needs_vaka: None,
+        updates_from: None,
         notes: None,
         loses,
         sheets: Vec::new(),

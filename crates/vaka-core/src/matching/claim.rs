@@ -10,6 +10,8 @@ pub struct Claim {
     pub product: String,
     /// The release's version.
     pub version: String,
+    /// The oldest version of a unit that the release may update.
+    pub updates_from: Option<String>,
     /// The build, if the release has several.
     pub build: Option<String>,
     /// The variants that the image is for.

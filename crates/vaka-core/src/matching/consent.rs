@@ -2,6 +2,8 @@
 
 /// Installs an older version than the unit has.
 pub const OLDER_VERSION: &str = "older-version";
+/// Installs a release that is not for updates from the unit's version.
+pub const SKIPPED_VERSION: &str = "skipped-version";
 /// Updates a unit that no product sheet describes.
 pub const NO_SHEET: &str = "no-sheet";
 /// Writes a file without a UF2 family to a disk that requires one.
@@ -28,6 +30,8 @@ pub const LOSE_REST: &str = "lose-rest-of-sectors";
 pub const UNPROTECT: &str = "unprotect";
 /// Installs a release without a signature.
 pub const UNSIGNED: &str = "unsigned";
+/// Installs a release that its publisher has withdrawn.
+pub const WITHDRAWN_RELEASE: &str = "withdrawn-release";
 /// Installs a release after its last day.
 pub const EXPIRED_RELEASE: &str = "expired-release";
 
@@ -36,8 +40,9 @@ pub const CHANGE_UNIT: &str = "change-unit";
 
 /// Each id with the risk that it accepts. Ids in capitals stand for names of regions, losses of a
 /// release, and keys.
-pub const CONSENTS: [(&str, &str); 18] = [
+pub const CONSENTS: [(&str, &str); 20] = [
     (OLDER_VERSION, "install an older version than the unit has"),
+    (SKIPPED_VERSION, "install a release that is not for updates from the unit's version"),
     (NO_SHEET, "update a unit that no product sheet describes"),
     (NO_FAMILY, "write a file that names no UF2 family"),
     (NO_SUFFIX, "use a .dfu file without its suffix, which may be truncated"),
@@ -52,6 +57,7 @@ pub const CONSENTS: [(&str, &str); 18] = [
     (LOSE_EVERYTHING, "lose everything on a unit without a product sheet"),
     (UNPROTECT, "lift the read protection, which erases the unit"),
     (UNSIGNED, "install a release without a signature"),
+    (WITHDRAWN_RELEASE, "install a release that its publisher has withdrawn"),
     (EXPIRED_RELEASE, "install a release after the last day that it states"),
     (CHANGE_UNIT, "send exchanges of a dialect that may erase or write"),
     ("signer-KEY", "install a release signed with this unknown key"),

@@ -137,6 +137,14 @@ impl Weight {
     pub(super) fn unless_allowed(id: impl Into<String>) -> Self {
         Self::ConflictsUnlessAllowed(id.into())
     }
+
+    /// The id of the consent that overrides it.
+    pub fn consent(&self) -> Option<&str> {
+        match self {
+            Self::ConflictsUnlessAllowed(id) => Some(id),
+            _ => None,
+        }
+    }
 }
 
 impl Evidence {

@@ -35,14 +35,30 @@ pub fn version_in_flash(variant: &Variant, bytes: &[u8]) -> Option<Version> {
     variant.image.version.as_ref()?.parse(bytes)
 }
 
-/// Evidence against replacing a version by an older one: it requires the consent `older-version`.
-/// `claimed` is the version of the release, for an image that has none of its own.
-pub fn downgrade(variant: &Variant, image: &Image, claimed: Option<&Version>, before: &Version) -> Option<Evidence> {
-    if let (None, Some(claimed)) = (image_version(variant, image), claimed) {
+/// Evidence against replacing the version `before`: it is newer than the image, or older than the release updates. It
+/// requires the consent `older-version` or `skipped-version`. An image without a version has that of the release.
+pub fn replaced_version(variant: &Variant, image: &Image, claim: Option<&Claim>, before: &Version) -> Option<Evidence> {
+    let skipped = || claim.and_then(|claim| skipped(variant, claim, Some(before))).filter(Evidence::is_conflict);
+    if let (None, Some(claim)) = (image_version(variant, image), claim) {
+        let claimed = Version::parse(&claim.version);
         let seen = file_observation(variant, Source::Manifest, claimed.as_str());
-        return (claimed < before).then(|| older(seen, before));
+        return (claimed < *before).then(|| older(seen, before)).or_else(skipped);
     }
-    version(variant, image, Some(before)).filter(Evidence::is_conflict)
+    version(variant, image, Some(before)).filter(Evidence::is_conflict).or_else(skipped)
+}
+
+/// Compares the unit's version with the oldest that the release updates.
+pub(super) fn skipped(variant: &Variant, claim: &Claim, running: Option<&Version>) -> Option<Evidence> {
+    let oldest = Version::parse(claim.updates_from.as_ref()?);
+    let seen = file_observation(variant, Source::Manifest, format!("updates from {oldest} on"));
+    Some(match running {
+        None => seen.weighs(Weight::Neutral, "the unit's version is not known"),
+        Some(old) if *old < oldest => {
+            let means = format!("the unit has {old}: first install a release between them");
+            seen.weighs(Weight::unless_allowed(consent::SKIPPED_VERSION), means)
+        }
+        Some(old) => seen.weighs(Weight::Neutral, format!("the unit has {old}")),
+    })
 }
 
 /// Evidence of an older version.

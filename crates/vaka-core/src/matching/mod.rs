@@ -22,5 +22,5 @@ pub use verdict::{
     filter_by_board_info, judge, labels, named_part, names_part, rank_variants,
 };
 
-pub use fact_rules::{downgrade, image_version, version_in_flash, version_place};
+pub use fact_rules::{image_version, replaced_version, version_in_flash, version_place};
 pub(crate) use rules::pieces;

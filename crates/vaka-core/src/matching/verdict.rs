@@ -410,6 +410,7 @@ fn route_of<'a>(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &'a Va
 fn decided(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &Variant, mut evidence: Vec<Evidence>) -> Verdict {
     evidence.extend(against(case, standing, variant));
     evidence.extend(fact_rules::version(variant, case.image, case.running));
+    evidence.extend(case.claim.and_then(|claim| fact_rules::skipped(variant, claim, case.running)));
     evidence.extend(fact_rules::undescribed(case.sheet, variant));
     evidence.extend(case.claim.map(fact_rules::told_losses).into_iter().flatten());
     if case.erase_all {
@@ -457,9 +458,9 @@ fn identified(case: &MatchInput<'_>, standing: &ModeState<'_>) -> Option<Variant
 
 /// Splits the conflicts that need consent into those with and those without it.
 fn split_consents(evidence: &[Evidence], given: &[String]) -> (Vec<Consent>, Vec<Consent>) {
-    let needed = evidence.iter().filter_map(|evidence| match &evidence.weight {
-        Weight::ConflictsUnlessAllowed(id) => Some(Consent { id: id.clone(), to: evidence.sentence() }),
-        _ => None,
+    let needed = evidence.iter().filter_map(|evidence| {
+        let id = evidence.weight.consent()?.to_owned();
+        Some(Consent { id, to: evidence.sentence() })
     });
     needed.partition(|agreement| given.contains(&agreement.id))
 }

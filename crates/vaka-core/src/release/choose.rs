@@ -2,7 +2,9 @@
 
 use thiserror::Error;
 
+use super::catalogue::ListedRelease;
 use super::manifest::Manifest;
+use super::release_file::Release;
 use vaka_base::version::Version;
 
 /// The default channel.
@@ -24,10 +26,40 @@ pub enum VersionSelector {
 /// A release to choose from.
 #[derive(Clone, Copy, Debug)]
 pub struct Candidate<'a> {
-    /// Its manifest.
-    pub manifest: &'a Manifest,
+    /// Product id.
+    pub product: &'a str,
+    /// Version.
+    pub version: &'a str,
+    /// Date, such as `2026-11-23`.
+    pub date: &'a str,
+    /// Channel.
+    pub channel: &'a str,
     /// SHA-256 of its file, as lower-case hex digits.
     pub sha256: &'a str,
+}
+
+impl<'a> Candidate<'a> {
+    /// A release that was read.
+    pub fn of(release: &'a Release) -> Self {
+        let Manifest { product, version, date, channel, .. } = &release.manifest;
+        Self { product, version, date, channel, sha256: &release.sha256 }
+    }
+
+    /// A release of a catalogue.
+    pub fn listed(listed: &'a ListedRelease) -> Self {
+        let ListedRelease { product, version, date, channel, sha256, .. } = listed;
+        Self { product, version, date, channel, sha256 }
+    }
+
+    /// The version in comparable form.
+    pub fn ordered(&self) -> Version {
+        Version::parse(self.version)
+    }
+
+    /// `1.5.0 of 2026-10-02 (trial)`
+    pub fn in_words(&self) -> String {
+        format!("{} of {} ({})", self.version, self.date, self.channel)
+    }
 }
 
 /// The requested release.
@@ -99,9 +131,9 @@ pub enum SelectError {
 /// # Errors
 /// [`SelectError`], with the available releases.
 pub fn choose(releases: &[Candidate<'_>], wanted: &ReleaseQuery<'_>) -> Result<Selection, SelectError> {
-    let of_product = |manifest: &&Manifest| wanted.product.is_none_or(|product| manifest.product == product);
+    let of_product = |release: &&Candidate<'_>| wanted.product.is_none_or(|product| release.product == product);
     let mut products: Vec<String> =
-        releases.iter().map(|release| release.manifest).filter(of_product).map(|m| m.product.clone()).collect();
+        releases.iter().filter(of_product).map(|release| release.product.to_owned()).collect();
     products.sort();
     products.dedup();
     match products.len() {
@@ -109,15 +141,13 @@ pub fn choose(releases: &[Candidate<'_>], wanted: &ReleaseQuery<'_>) -> Result<S
         1 => {}
         _ => return Err(SelectError::Products(products)),
     }
-    let mut all: Vec<usize> = (0..releases.len()).filter(|at| releases[*at].manifest.product == products[0]).collect();
-    all.sort_by(|a, b| {
-        order(releases[*b].manifest).partial_cmp(&order(releases[*a].manifest)).unwrap_or(std::cmp::Ordering::Equal)
-    });
-    let there = || all.iter().map(|at| named(releases[*at].manifest)).collect::<Vec<_>>();
-    let has_stable = all.iter().any(|at| releases[*at].manifest.channel == STABLE);
+    let mut all: Vec<usize> = (0..releases.len()).filter(|at| releases[*at].product == products[0]).collect();
+    all.sort_by(|a, b| order(&releases[*b]).partial_cmp(&order(&releases[*a])).unwrap_or(std::cmp::Ordering::Equal));
+    let there = || all.iter().map(|at| releases[*at].in_words()).collect::<Vec<_>>();
+    let has_stable = all.iter().any(|at| releases[*at].channel == STABLE);
     let channel = wanted.channel.or(has_stable.then_some(STABLE));
-    let on_channel = |at: &usize| channel.is_none_or(|channel| releases[*at].manifest.channel == channel);
-    let is = |at: &usize, version: &str| Version::parse(version) == releases[*at].manifest.ordered();
+    let on_channel = |at: &usize| channel.is_none_or(|channel| releases[*at].channel == channel);
+    let is = |at: &usize, version: &str| Version::parse(version) == releases[*at].ordered();
     let fitting: Vec<usize> = match &wanted.version {
         VersionSelector::Version(version) => all.iter().copied().filter(|at| is(at, version)).collect(),
         VersionSelector::KnownGood(good) => {
@@ -125,7 +155,7 @@ pub fn choose(releases: &[Candidate<'_>], wanted: &ReleaseQuery<'_>) -> Result<S
         }
         // Dates in this form have the order of their texts.
         VersionSelector::Before(day) => {
-            let is_older = |at: &usize| releases[*at].manifest.date.as_str() < day.as_str();
+            let is_older = |at: &usize| releases[*at].date < day.as_str();
             all.iter().copied().filter(on_channel).filter(is_older).collect()
         }
         VersionSelector::Newest => all.iter().copied().filter(on_channel).collect(),
@@ -140,75 +170,37 @@ pub fn choose(releases: &[Candidate<'_>], wanted: &ReleaseQuery<'_>) -> Result<S
             }
         });
     };
-    let same =
-        fitting.iter().skip(1).find(|at| releases[**at].manifest.ordered() == releases[index].manifest.ordered());
-    if same.is_some_and(|at| releases[*at].manifest != releases[index].manifest) {
-        return Err(SelectError::Two(releases[index].manifest.version.clone()));
+    let same = fitting.iter().skip(1).find(|at| releases[**at].ordered() == releases[index].ordered());
+    if same.is_some_and(|at| releases[*at].sha256 != releases[index].sha256) {
+        return Err(SelectError::Two(releases[index].version.to_owned()));
     }
     Ok(Selection { index, others: all.into_iter().filter(|at| *at != index).collect() })
 }
 
-fn order(manifest: &Manifest) -> (Version, &str) {
-    (manifest.ordered(), &manifest.date)
-}
-
-/// `1.5.0 of 2026-10-02 (trial)`
-fn named(manifest: &Manifest) -> String {
-    format!("{} of {} ({})", manifest.version, manifest.date, manifest.channel)
-}
-
-impl Manifest {
-    /// Version, date and channel in one line.
-    pub fn in_words(&self) -> String {
-        named(self)
-    }
+fn order<'a>(release: &Candidate<'a>) -> (Version, &'a str) {
+    (release.ordered(), release.date)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn manifest(product: &str, version: &str, channel: &str) -> Manifest {
-        let (product, version, channel) = (product.to_owned(), version.to_owned(), channel.to_owned());
-        let (notes, needs_vaka, expires) = (None, None, None);
-        let keys = Vec::new();
-        let (loses, sheets, stages, members) = Default::default();
-        let date = "2026-11-02".to_owned();
-        Manifest {
-            release: 1,
-            product,
-            version,
-            date,
-            channel,
-            expires,
-            keys,
-            needs_vaka,
-            notes,
-            loses,
-            sheets,
-            stages,
-            members,
-        }
-    }
-
-    /// Chooses among releases whose digest is their version.
-    fn choose_of(all: &[Manifest], query: &ReleaseQuery<'_>) -> Result<Selection, SelectError> {
-        let candidates: Vec<Candidate<'_>> =
-            all.iter().map(|manifest| Candidate { manifest, sha256: &manifest.version }).collect();
-        choose(&candidates, query)
+    /// A release whose digest is its version.
+    fn release<'a>(product: &'a str, version: &'a str, channel: &'a str) -> Candidate<'a> {
+        Candidate { product, version, date: "2026-11-02", channel, sha256: version }
     }
 
     #[test]
     fn the_newest_of_a_channel_is_meant_or_the_version_that_is_named() {
         let all = [
-            manifest("tern", "1.9.0", "stable"),
-            manifest("tern", "1.10.0", "stable"),
-            manifest("tern", "2.0.0", "trial"),
-            manifest("tern", "1.10.0-rc1", "stable"),
+            release("tern", "1.9.0", "stable"),
+            release("tern", "1.10.0", "stable"),
+            release("tern", "2.0.0", "trial"),
+            release("tern", "1.10.0-rc1", "stable"),
         ];
         let pick = |channel, version| {
-            choose_of(&all, &ReleaseQuery { product: None, channel, version })
-                .map(|pick| all[pick.index].version.clone())
+            choose(&all, &ReleaseQuery { product: None, channel, version })
+                .map(|pick| all[pick.index].version.to_owned())
         };
         let named = |version: &str| VersionSelector::Version(version.to_owned());
         assert_eq!(pick(None, VersionSelector::Newest).unwrap(), "1.10.0");
@@ -221,22 +213,22 @@ mod tests {
         assert!(matches!(pick(Some("night"), VersionSelector::Newest), Err(SelectError::Channel { .. })));
         assert!(matches!(pick(None, named("3.0")), Err(SelectError::Version { .. })));
         // Without a stable one, every channel counts.
-        let trials = [manifest("tern", "2.0.0", "trial"), manifest("tern", "2.1.0", "night")];
+        let trials = [release("tern", "2.0.0", "trial"), release("tern", "2.1.0", "night")];
         let newest = ReleaseQuery { product: None, channel: None, version: VersionSelector::Newest };
-        assert_eq!(choose_of(&trials, &newest).unwrap(), Selection { index: 1, others: vec![0] });
+        assert_eq!(choose(&trials, &newest).unwrap(), Selection { index: 1, others: vec![0] });
     }
 
     #[test]
     fn several_products_and_two_of_one_version_are_no_choice() {
-        let all = [manifest("tern", "1.0", "stable"), manifest("heron", "1.0", "stable")];
+        let all = [release("tern", "1.0", "stable"), release("heron", "1.0", "stable")];
         let any = ReleaseQuery { product: None, channel: None, version: VersionSelector::Newest };
-        assert!(matches!(choose_of(&all, &any), Err(SelectError::Products(_))));
+        assert!(matches!(choose(&all, &any), Err(SelectError::Products(_))));
         let heron = ReleaseQuery { product: Some("heron"), ..any.clone() };
-        assert_eq!(choose_of(&all, &heron).unwrap(), Selection { index: 1, others: vec![] });
-        let mut twins = [manifest("tern", "1.0", "stable"), manifest("tern", "1.0", "stable")];
-        assert!(choose_of(&twins, &any).is_ok());
-        twins[1].loses.push(super::super::manifest::Loss { id: "a".into(), what: "b".into() });
-        assert!(matches!(choose_of(&twins, &any), Err(SelectError::Two(_))));
-        assert_eq!(choose_of(&[], &any), Err(SelectError::Nothing));
+        assert_eq!(choose(&all, &heron).unwrap(), Selection { index: 1, others: vec![] });
+        let mut twins = [release("tern", "1.0", "stable"), release("tern", "1.0", "stable")];
+        assert!(choose(&twins, &any).is_ok());
+        twins[1].sha256 = "another";
+        assert!(matches!(choose(&twins, &any), Err(SelectError::Two(_))));
+        assert_eq!(choose(&[], &any), Err(SelectError::Nothing));
     }
 }

@@ -44,6 +44,9 @@ pub struct Manifest {
     /// The lowest version of Vaka that may install the release.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs_vaka: Option<String>,
+    /// The oldest version of a unit that the release may update.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub updates_from: Option<String>,
     /// The member that contains the release notes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub notes: Option<String>,
@@ -253,14 +256,9 @@ impl Manifest {
                 return wrong(what, value);
             }
         }
-        let starts_with_digit = |text: &str| text.starts_with(|c: char| c.is_ascii_digit());
-        for version in [Some(&self.version), self.needs_vaka.as_ref()].into_iter().flatten() {
-            if !starts_with_digit(version)
-                || text::sanitize(version) != *version
-                || version.contains(char::is_whitespace)
-            {
-                return wrong("version", version);
-            }
+        let versions = [Some(&self.version), self.needs_vaka.as_ref(), self.updates_from.as_ref()];
+        if let Some(version) = versions.into_iter().flatten().find(|version| !is_version(version)) {
+            return wrong("version", version);
         }
         if !is_date(&self.date) {
             return wrong("date", &self.date);
@@ -362,11 +360,18 @@ impl Stage {
     }
 }
 
-fn is_id(text: &str) -> bool {
+pub(super) fn is_id(text: &str) -> bool {
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
     !text.is_empty() && text.len() <= 64 && text.chars().all(plain) && placeholder::of_text(text).is_none()
 }
 
-fn is_words(words: &str) -> bool {
+/// Whether a text is a version: it begins with a digit and has no blanks.
+pub(super) fn is_version(version: &str) -> bool {
+    version.starts_with(|c: char| c.is_ascii_digit())
+        && text::sanitize(version) == version
+        && !version.contains(char::is_whitespace)
+}
+
+pub(super) fn is_words(words: &str) -> bool {
     !words.is_empty() && text::sanitize(words) == words && placeholder::of_text(words).is_none()
 }

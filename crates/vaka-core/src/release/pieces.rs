@@ -44,6 +44,7 @@ impl Release {
         Claim {
             product: self.manifest.product.clone(),
             version: self.manifest.version.clone(),
+            updates_from: self.manifest.updates_from.clone(),
             build: Some(entry.build.clone()),
             variants: entry.variants.clone(),
             facts: entry.facts(),

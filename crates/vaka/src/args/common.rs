@@ -20,7 +20,7 @@ const CONSENT: &[&str] = &["unattended", "allow", "secret"];
 const OUTPUT: &[&str] = &["format", "verbose", "quiet"];
 
 /// The general options of each command. Before the command, all are accepted that it has.
-pub const OPTIONS: [(&str, &[&[&str]]); 43] = [
+pub const OPTIONS: [(&str, &[&[&str]]); 48] = [
     ("survey", &[&["bus", "unit", "sheets", "part", "trace"], OUTPUT]),
     ("check", &[UNIT, VARIANT, CONSENT, OUTPUT]),
     ("update", &[UNIT, VARIANT, CONSENT, OUTPUT]),
@@ -38,6 +38,11 @@ pub const OPTIONS: [(&str, &[&[&str]]); 43] = [
     ("pack", &[&["format"]]),
     ("rehearse", &[&["sheets"], OUTPUT]),
     ("guide", &[&["variant"]]),
+    ("releases", &[&["bus", "unit", "sheets", "allow"], OUTPUT]),
+    ("catalogue make", &[&["format"]]),
+    ("catalogue check", &[OUTPUT]),
+    ("catalogue show", &[OUTPUT]),
+    ("catalogue withdraw", &[&["format"]]),
     ("keys new", &[&["format"]]),
     ("keys list", &[&["format"]]),
     ("keys show", &[]),

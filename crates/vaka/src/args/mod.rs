@@ -1,8 +1,10 @@
 //! The command line, without I/O; one file per group of commands.
 
+mod catalogue;
 mod common;
 mod describe;
 mod files;
+mod place;
 mod release;
 mod system;
 mod unit;
@@ -12,9 +14,11 @@ mod values;
 
 use clap::{Parser, Subcommand};
 
+pub use catalogue::{CatalogueCommand, ListReleases, MakeCatalogue, Signing, Withdraw};
 pub use common::{Common, GivenSecret, OPTIONS, OutputFormat, add_general_options, at};
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
+pub use place::Place;
 pub use release::{Guide, KeysCommand, Pack, Rehearse, StatementArgs};
 pub use system::{Demo, Diagnose, Help, Journal, SetupCommand, Simulate, SimulatedMode};
 pub use unit::{Compare, Console, MemoryRange, Read, SettingsCommand, Survey};
@@ -67,6 +71,11 @@ pub enum Command {
     Rehearse(Rehearse),
     /// Write the step-by-step guide to an update, for screen and print
     Guide(Guide),
+    /// List the releases of a catalogue and the connected units that they fit
+    Releases(ListReleases),
+    /// Make, check or show the signed catalogue of a folder of releases, or withdraw one of them
+    #[command(subcommand)]
+    Catalogue(CatalogueCommand),
     /// Manage signing keys and trusted keys
     #[command(subcommand)]
     Keys(KeysCommand),

@@ -7,12 +7,13 @@ use clap::{Args as ClapArgs, ValueEnum};
 use vaka_base::duration;
 
 use super::files::ImageSelection;
+use super::place::Place;
 
 #[derive(Debug, ClapArgs)]
 pub struct Update {
     /// A firmware file, a release, several releases, or a folder of them. Several firmware files are
     /// one update; REGION=FILE or ADDRESS=FILE places a raw binary
-    #[arg(required = true, value_name = "FILE")]
+    #[arg(required_unless_present = "from", conflicts_with = "from", value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub choose: ImageSelection,
@@ -43,7 +44,7 @@ pub struct Update {
     #[arg(long, value_name = "MEMORY")]
     pub memory: Option<String>,
     /// Update the same unit again whenever FILE has a new, complete content, until Ctrl-C
-    #[arg(long, conflicts_with = "plan")]
+    #[arg(long, conflicts_with_all = ["plan", "from"])]
     pub again: bool,
     /// Show the serial output of the unit between the updates
     #[arg(long, requires = "again")]
@@ -54,7 +55,7 @@ pub struct Update {
 pub struct Line {
     /// A firmware file, a release, several releases, or a folder of them; several firmware files as
     /// for update
-    #[arg(required = true, value_name = "FILE")]
+    #[arg(required_unless_present = "from", conflicts_with = "from", value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub choose: ImageSelection,
@@ -99,6 +100,9 @@ pub struct Line {
 /// Selection of a release and of one of its builds.
 #[derive(Clone, Debug, Default, ClapArgs)]
 pub struct Releases {
+    /// Select the release from a catalogue, in this folder or at this web address
+    #[arg(long, value_name = "URL|DIR")]
+    pub from: Option<Place>,
     /// Build of a release
     #[arg(long, value_name = "NAME", default_value = vaka_core::release::manifest::STANDARD)]
     pub build: String,

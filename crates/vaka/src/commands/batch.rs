@@ -32,6 +32,7 @@ use crate::preserved_store::StateFolder;
 use crate::recording::JournalEntry;
 use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
+use crate::release_trust;
 use crate::render::batch::Screen;
 use crate::update_files::{ReadFiles, UpdateFiles};
 use crate::{image_folder, prompt, report, secrets, signals};
@@ -172,9 +173,9 @@ impl<'a> UpdateJob<'a> {
     fn new(args: &'a Line, common: &'a Common, setting: &OutputOptions) -> Result<Self, crate::cli_error::CliError> {
         let sheets = environment::sheets(common)?;
         let paths = image_folder::selected(&args.files, args.release.before, common)?;
-        let (source, sheets) = match release_store::named(&paths, &args.release, common)? {
+        let (source, sheets) = match release_store::selected(&paths, &args.release, common)? {
             Some(found) => {
-                let signer = release_store::trusted(&found.release, common)?;
+                let signer = release_trust::trusted(&found.release, common)?;
                 let sheet = release_store::sheet(&found.release, &found.path, sheets)?;
                 release_store::check_consistency(&found.release, &sheet, &found.path)?;
                 let build = release_store::build(&found.release, &args.release.build)?.to_owned();

@@ -104,6 +104,9 @@ fn print(path: &Path, release: &Release, known: Option<&str>, found: &[String]) 
     if let Some(needs) = &manifest.needs_vaka {
         line("needs", &format!("Vaka {needs} or newer"));
     }
+    if let Some(oldest) = &manifest.updates_from {
+        line("updates", &format!("units of version {oldest} and newer"));
+    }
     if let Some(expires) = &manifest.expires {
         line("expires", &format!("after {expires}"));
     }

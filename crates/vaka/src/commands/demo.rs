@@ -14,6 +14,7 @@ use vaka_sim::unit::gannet;
 use vaka_sim::unit::heron;
 use vaka_sim::unit::petrel;
 use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::web::WebServer;
 use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
@@ -27,7 +28,7 @@ use vaka_messages::CommandError;
 const BOLD: Style = Style::new().bold();
 
 /// Name and purpose of each example.
-pub const SCENES: [(&str, &str); 11] = [
+pub const SCENES: [(&str, &str); 12] = [
     ("tern", "a tide gauge with two board revisions and one boot id: the right image and the wrong one"),
     ("gannet", "a hydrophone interface that enters update mode on request, by plain DFU"),
     ("petrel", "a wave buoy logger with a UF2 disk that identifies its board"),
@@ -38,6 +39,7 @@ pub const SCENES: [(&str, &str); 11] = [
     ("can", "two shore-power controllers on one CAN bus: one is updated by its unique id"),
     ("programmer", "a blank probe, brought to life by a programmer that is wired to its chip"),
     ("release", "a blank tide gauge and a signed release: bootloader first, then application"),
+    ("catalogue", "three releases on a web server: one is withdrawn, and an old list is refused"),
     ("skua", "the recovery of a gateway whose damaged bridge chip is not on the bus"),
 ];
 
@@ -83,6 +85,7 @@ pub fn run(args: &Demo) -> Outcome {
         "can" => can_scene(),
         "programmer" => programmer_scene(),
         "release" => release_scene(),
+        "catalogue" => catalogue_scene(),
         other => Err(CommandError::NoExample { name: other.to_owned() }.into()),
     }
 }
@@ -483,6 +486,73 @@ fn release_scene() -> Outcome {
 }
 
 /// A world with a server, and a folder that goes when the demo ends.
+fn catalogue_scene() -> Outcome {
+    let regions = [gannet::BOOTLOADER_REGION, gannet::APPLICATION_REGION.end..0x2_0000];
+    let show = DemoScene::new(GANNET, gannet::APPLICATION_REGION.start, GANNET_BIN, regions)?;
+    show.file("maker/sheets/gannet.toml", GANNET_SHEET.as_bytes())?;
+    show.file("maker/sheets/tern.toml", TERN_SHEET.as_bytes())?;
+    show.file("maker/gannet-1.3.0.dfu", GANNET_DFU)?;
+    show.file("maker/gannet-1.2.0.dfu", demo_file!("firmware/out/gannet-1.2.0.dfu"))?;
+    show.file("maker/firmware/out/tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
+    show.file("maker/firmware/out/tern-r2-1.5.0.hex", R2_HEX.as_bytes())?;
+    show.file("maker/demo/tern-1.5.0.toml", demo_file!("releases/tern-1.5.0.toml"))?;
+    show.file("maker/demo/tern-1.5.0.txt", demo_file!("releases/tern-1.5.0.txt"))?;
+    for (version, date) in [("1.2.0", "2026-06-01"), ("1.3.0", "2026-11-02")] {
+        show.file(&format!("maker/gannet-{version}.toml"), gannet_release(version, date).as_bytes())?;
+    }
+    show.file("maker/releases/readme.txt", b"Releases of Skerrow Instruments\n")?;
+    show.file("user/sheets/gannet.toml", GANNET_SHEET.as_bytes())?;
+
+    print_line("The manufacturer packs three releases and lists them in a signed catalogue.");
+    show.run_at("maker", "keys new skerrow", ExitCode::Done)?;
+    show.run_at("maker", "pack gannet-1.2.0.toml --key skerrow --out releases/gannet-1.2.0.vaka", ExitCode::Done)?;
+    show.run_at("maker", "pack gannet-1.3.0.toml --key skerrow --out releases/gannet-1.3.0.vaka", ExitCode::Done)?;
+    show.run_at("maker", "pack demo/tern-1.5.0.toml --key skerrow --out releases/tern-1.5.0.vaka", ExitCode::Done)?;
+    show.run_at("maker", "catalogue make releases --key skerrow", ExitCode::Done)?;
+    let web = WebServer::start(show.folder.path().join("maker/releases")).map_err(broken)?;
+    let first = show.read("maker/releases/releases.catalogue")?;
+
+    print_line(
+        "A user on another computer, with a Gannet. The publisher's key came by another way; the list comes from a web server.",
+    );
+    show.file("user/skerrow.pub.pem", show.public_key("skerrow")?.as_bytes())?;
+    show.run_at("user", "keys trust skerrow.pub.pem --for gannet", ExitCode::Done)?;
+    show.run_at("user", &format!("releases --from {}", web.url()), ExitCode::Done)?;
+
+    print_line("A fault is found in release 1.2.0, and the manufacturer withdraws it.");
+    show.run_at(
+        "maker",
+        "catalogue withdraw releases 1.2.0 --key skerrow --why \"the log stops after a day\"",
+        ExitCode::Done,
+    )?;
+
+    print_line("The user looks again: this unit runs what must not run any more.");
+    show.run_at("user", &format!("releases --from {}", web.url()), ExitCode::Done)?;
+    show.run_at("user", "survey", ExitCode::Done)?;
+
+    print_line("The withdrawn release is refused, also as the version that the user asks for:");
+    show.run_at("user", &format!("update --from {} --version 1.2.0 --unattended", web.url()), ExitCode::Refused)?;
+
+    print_line("The newest one that is not withdrawn:");
+    show.run_at("user", &format!("update --from {} --unattended", web.url()), ExitCode::Done)?;
+    show.truth("after the update", "the 1.3.0 that the linker made")?;
+
+    print_line("Now the server sends the first catalogue again, in which nothing is withdrawn:");
+    show.file("maker/releases/releases.catalogue", &first)?;
+    show.run_at("user", &format!("update --from {} --unattended", web.url()), ExitCode::Refused)?;
+    show.truth("after the refusal", "the 1.3.0 that the linker made")?;
+    Ok(ExitCode::Done)
+}
+
+/// The description of a release of the Gannet.
+fn gannet_release(version: &str, date: &str) -> String {
+    format!(
+        "release = 1\nproduct = \"gannet\"\nversion = \"{version}\"\ndate = \"{date}\"\nchannel = \"stable\"\n\
+         sheets = [\"sheets/gannet.toml\"]\n[[stage]]\nname = \"Application\"\n[[stage.image]]\n\
+         file = \"gannet-{version}.dfu\"\nvariants = [\"g1\"]\n"
+    )
+}
+
 struct DemoScene {
     world: SharedWorld,
     server: Server,
@@ -517,22 +587,50 @@ impl DemoScene {
         std::fs::write(path, content).map_err(broken)
     }
 
+    fn read(&self, name: &str) -> Result<Vec<u8>, CliError> {
+        std::fs::read(self.folder.path().join(name)).map_err(broken)
+    }
+
+    /// The public half of a key of the manufacturer.
+    fn public_key(&self, name: &str) -> Result<String, CliError> {
+        let output = self.command("maker")?.args(["keys", "show", name]).output().map_err(broken)?;
+        String::from_utf8(output.stdout).map_err(broken)
+    }
+
+    /// This program in a folder of the scene, with a home of its own there.
+    fn command(&self, home: &str) -> Result<Command, CliError> {
+        let home = self.folder.path().join(home);
+        let mut command = Command::new(std::env::current_exe().map_err(broken)?);
+        command.env("VAKA_BUS", self.server.bus()).env("VAKA_SHEETS", "sheets").current_dir(&home).stdin(Stdio::null());
+        // Leave no journal and no locks behind.
+        for variable in ["XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_RUNTIME_DIR"] {
+            command.env(variable, &home);
+        }
+        // A server on loopback is not reached through a proxy.
+        command.env("NO_PROXY", "127.0.0.1");
+        Ok(command)
+    }
+
     /// Runs a command of this program as a user would, and checks its exit status.
     fn run(&self, command: &str, wanted: ExitCode) -> Result<(), CliError> {
         print_line(&format!("\n{BOLD}$ vaka {command}{BOLD:#}"));
-        let program = std::env::current_exe().map_err(broken)?;
-        let status = Command::new(program)
-            .args(command.split(' '))
-            .env("VAKA_BUS", self.server.bus())
-            .env("VAKA_SHEETS", "sheets")
-            // Leave no journal and no locks behind.
-            .env("XDG_STATE_HOME", self.folder.path())
-            .env("XDG_CONFIG_HOME", self.folder.path())
-            .env("XDG_RUNTIME_DIR", self.folder.path())
-            .current_dir(self.folder.path())
-            .stdin(Stdio::null())
-            .status()
-            .map_err(broken)?;
+        self.execute("", command, wanted)
+    }
+
+    /// The same on the computer of one of several people.
+    fn run_at(&self, who: &str, command: &str, wanted: ExitCode) -> Result<(), CliError> {
+        print_line(&format!("\n{BOLD}{who}$ vaka {command}{BOLD:#}"));
+        self.execute(who, command, wanted)
+    }
+
+    fn execute(&self, home: &str, command: &str, wanted: ExitCode) -> Result<(), CliError> {
+        // Words in quotes are one argument.
+        let parts = command.split('"').enumerate();
+        let words = parts.flat_map(|(index, part)| match index % 2 {
+            0 => part.split_whitespace().collect(),
+            _ => vec![part],
+        });
+        let status = self.command(home)?.args(words).status().map_err(broken)?;
         let found = status.code();
         if found != Some(i32::from(u8::from(wanted))) {
             let wanted = u8::from(wanted);

@@ -2,6 +2,7 @@
 
 pub mod again;
 pub mod batch;
+pub mod catalogue;
 pub mod check;
 pub mod check_release;
 pub mod check_unit;
@@ -23,6 +24,7 @@ pub mod pack;
 pub mod read;
 pub mod rehearse;
 pub mod release;
+pub mod releases;
 pub mod settings;
 pub mod setup;
 pub mod sheet;

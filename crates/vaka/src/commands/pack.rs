@@ -41,6 +41,7 @@ struct Description {
     #[serde(default)]
     keys: Vec<PathBuf>,
     needs_vaka: Option<String>,
+    updates_from: Option<String>,
     /// A text file.
     notes: Option<PathBuf>,
     sheets: Vec<PathBuf>,
@@ -257,6 +258,7 @@ impl Packing<'_> {
             expires: raw.expires,
             keys,
             needs_vaka: raw.needs_vaka,
+            updates_from: raw.updates_from,
             notes,
             loses: raw.loses,
             sheets,

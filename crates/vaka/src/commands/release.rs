@@ -24,6 +24,7 @@ use crate::preserved_store::StateFolder;
 use crate::recording::JournalEntry;
 use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
+use crate::release_trust;
 use crate::render::Renderer;
 use crate::{render, secrets, signals};
 
@@ -46,7 +47,7 @@ pub fn run(
     operator: &mut dyn Operator,
 ) -> Result<Report, CliError> {
     let Found { path, release, .. } = found;
-    let signer = release_store::trusted(release, common)?;
+    let signer = release_trust::trusted(release, common)?;
     let sheet = release_store::sheet(release, path, environment::sheets(common)?)?;
     release_store::check_consistency(release, &sheet, path)?;
     let build = release_store::build(release, &args.release.build)?;

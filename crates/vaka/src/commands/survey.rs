@@ -24,6 +24,7 @@ use vaka_usb::{Bus, DeviceInfo, SystemClock};
 
 use super::{print_line, watch};
 use crate::args::{Common, OutputFormat, Survey};
+use crate::catalogue_memory;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::output_options::OutputOptions;
@@ -156,6 +157,12 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
             (unit.obstacle, unit.remedy) = (Some(failure.message), failure.remedy);
         }
     }
+    if let (Some(sheet), Some(version)) = (candidate.sheets.first(), &unit.version) {
+        match catalogue_memory::withdrawal_of_version(&sheet.product.id, version) {
+            Ok(withdrawn) => unit.withdrawn = withdrawn,
+            Err(error) => unit.warnings.push(error.0.message),
+        }
+    }
     if !candidate.sheets.is_empty() {
         let must_say = open.len() > 1 && !(unit.mode == Mode::Application && all_self_identifying(&open));
         let other_parts = other_parts(&candidate, &open);
@@ -281,7 +288,12 @@ fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
 /// Whether the user must do something before an update.
 fn needs_action(unit: &AttachedUnit) -> bool {
     let is_missing = matches!(unit.application_file, Some(ApplicationFile::Missing(_)));
-    unit.obstacle.is_some() || !unit.warnings.is_empty() || unit.hint.is_some() || is_missing || unit.next.len() > 1
+    unit.obstacle.is_some()
+        || unit.withdrawn.is_some()
+        || !unit.warnings.is_empty()
+        || unit.hint.is_some()
+        || is_missing
+        || unit.next.len() > 1
 }
 
 fn print_block(block: &str) {
@@ -317,6 +329,11 @@ fn detail(unit: &AttachedUnit, is_verbose: bool) {
     }
     for VisibleFile { name, size, .. } in &unit.files {
         print_line(&format!("  file: {name}, {}", Bytes(*size)));
+    }
+    if let Some(withdrawn) = &unit.withdrawn {
+        let version = unit.version.as_ref().map(ToString::to_string).unwrap_or_default();
+        print_line(&format!("  WITHDRAWN: its version {version}, on {}: {}", withdrawn.date, withdrawn.why));
+        print_line(&format!("    vaka update --from {} --unit port={}", withdrawn.from, unit.unit));
     }
     for odd in &unit.warnings {
         print_line(&format!("  odd: {odd}"));

@@ -34,7 +34,7 @@ pub fn once(
     operator: &mut dyn Operator,
 ) -> Result<Report, CliError> {
     let paths = image_folder::selected(&args.files, args.release.before, common)?;
-    if let Some(found) = release_store::named(&paths, &args.release, common)? {
+    if let Some(found) = release_store::selected(&paths, &args.release, common)? {
         return release::run(args, common, &found, setting, operator);
     }
     let files = ReadFiles::read(&paths, args.choose.options())?;

@@ -90,8 +90,9 @@ pub enum CommandError {
     Release { path: PathBuf, reason: String },
     /// A release is not signed.
     Unsigned { consent: String },
-    /// A release is signed with a key that is not trusted.
+    /// A release or a catalogue is signed with a key that is not trusted.
     UnknownSigner {
+        file: SignedFile,
         key: String,
         consent: String,
         /// The product of the release.
@@ -105,6 +106,26 @@ pub enum CommandError {
     RevokedKey { key: String, date: String, why: String },
     /// A release may be installed only up to a day.
     ExpiredRelease { day: String, consent: String },
+    /// A release is withdrawn.
+    WithdrawnRelease { version: String, date: String, why: String, consent: String },
+    /// A place has no catalogue.
+    NoCatalogue { place: String },
+    /// A catalogue is invalid.
+    Catalogue { place: String, reason: String },
+    /// A newer catalogue was seen before.
+    OldCatalogue { number: u64, newest: u64, date: String },
+    /// Another catalogue with the same number was seen before.
+    TwoCatalogues { number: u64 },
+    /// The catalogues that were seen cannot be read.
+    SeenCatalogues { path: PathBuf, reason: String },
+    /// A file differs from its entry in the catalogue.
+    Listed { path: PathBuf, reason: String },
+    /// A file was not downloaded; `kept`: the bytes that are kept for the next run.
+    Download { url: String, reason: String, kept: u64, stopped: bool },
+    /// A folder of releases cannot be listed in a catalogue.
+    CatalogueInput { path: PathBuf, reason: String },
+    /// A catalogue has no such release.
+    NotListed { wanted: String, listed: Vec<String> },
     /// A folder has no image of an earlier day that fits.
     NoImageBefore { path: PathBuf, day: String, left_out: Vec<String> },
     /// Two images of a folder have the same time.
@@ -196,6 +217,24 @@ pub enum CommandError {
     NoSettings { path: PathBuf, reason: String },
 }
 
+/// A file with a signature.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SignedFile {
+    /// A release.
+    Release,
+    /// A catalogue.
+    Catalogue,
+}
+
+impl SignedFile {
+    fn as_str(self) -> &'static str {
+        match self {
+            Self::Release => "release",
+            Self::Catalogue => "catalogue",
+        }
+    }
+}
+
 /// How an output file that is there already can be avoided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum OutputKind {
@@ -209,6 +248,7 @@ pub enum OutputKind {
 
 impl CommandError {
     /// The exit status.
+    #[allow(clippy::too_many_lines)] // a table
     pub fn code(&self) -> ExitCode {
         use ExitCode as X;
         match self {
@@ -220,6 +260,8 @@ impl CommandError {
             Self::MayChange { .. } | Self::Exchange { error: SessionError::SecretMissing { .. }, .. } => X::Refused,
             Self::Exchange { error: SessionError::Busy(_), .. } => X::Access,
             Self::Exchange { .. } => X::Transfer,
+            Self::Download { stopped: true, .. } => X::Stopped,
+            Self::Download { .. } => X::Access,
             Self::Journal { .. } | Self::Listen { .. } | Self::Port { .. } => X::Access,
             Self::NoAttempt { .. } | Self::NoLine { .. } | Self::NoUnit => X::NoUnit,
             Self::ReadingsDiffer { .. } => X::Differs,
@@ -243,6 +285,10 @@ impl CommandError {
             | Self::UnknownSigner { .. }
             | Self::RevokedKey { .. }
             | Self::ExpiredRelease { .. }
+            | Self::WithdrawnRelease { .. }
+            | Self::OldCatalogue { .. }
+            | Self::TwoCatalogues { .. }
+            | Self::NotListed { .. }
             | Self::Inconsistent { .. }
             | Self::PackInconsistent(_)
             | Self::UpdaterRelease { .. }
@@ -272,6 +318,11 @@ impl CommandError {
             | Self::Release { .. }
             | Self::NoReleaseIn { .. }
             | Self::NoUsableRelease { .. }
+            | Self::NoCatalogue { .. }
+            | Self::Catalogue { .. }
+            | Self::SeenCatalogues { .. }
+            | Self::Listed { .. }
+            | Self::CatalogueInput { .. }
             | Self::NoSheetInRelease { .. }
             | Self::PackInput { .. }
             | Self::Updater { .. }
@@ -310,6 +361,9 @@ impl CommandError {
             | Self::PackInput { path, reason }
             | Self::Key { path, reason }
             | Self::Statements { path, reason }
+            | Self::SeenCatalogues { path, reason }
+            | Self::Listed { path, reason }
+            | Self::CatalogueInput { path, reason }
             | Self::Replay { path, reason }
             | Self::SettingsNotSound { path, reason }
             | Self::NotMerged { path, reason }
@@ -386,13 +440,32 @@ impl CommandError {
                 format!("None of these releases can be used:\n  {}", reasons.join("\n  "))
             }
             Self::Unsigned { .. } => "The release is not signed, so its origin is not known.".to_owned(),
-            Self::UnknownSigner { key, products, .. } if products.is_empty() => {
-                format!("The release is signed by key {key}, which is not trusted here.")
+            Self::UnknownSigner { file, key, products, .. } if products.is_empty() => {
+                format!("The {} is signed by key {key}, which is not trusted here.", file.as_str())
             }
-            Self::UnknownSigner { key, product, products, .. } => format!(
-                "The release of '{product}' is signed by key {key}, which is trusted here only for {}.",
+            Self::UnknownSigner { file, key, product, products, .. } => format!(
+                "The {} of '{product}' is signed by key {key}, which is trusted here only for {}.",
+                file.as_str(),
                 products.join(", ")
             ),
+            Self::WithdrawnRelease { version, date, why, .. } => {
+                format!("Release {version} was withdrawn by its publisher on {date}: {why}.")
+            }
+            Self::NoCatalogue { place } => format!("{place}: there is no catalogue (releases.catalogue)."),
+            Self::Catalogue { place, reason } => format!("{place}: the catalogue cannot be used: {reason}."),
+            Self::OldCatalogue { number, newest, date } => {
+                format!(
+                    "The catalogue is an old one: it has number {number}, and number {newest} of {date} was seen here."
+                )
+            }
+            Self::TwoCatalogues { number } => {
+                format!("The catalogue differs from the one with the same number {number} that was seen here.")
+            }
+            Self::Download { stopped: true, url, .. } => format!("{url}: the download was stopped."),
+            Self::Download { url, reason, .. } => format!("{url}: {reason}."),
+            Self::NotListed { wanted, listed } => {
+                format!("The catalogue has no release {}; listed: {}.", text::sanitize(wanted), listed.join(", "))
+            }
             Self::RevokedKey { key, date, why } => format!("Key {key} is revoked since {date}: {why}."),
             Self::ExpiredRelease { day, .. } => format!("The release may be installed only up to {day}."),
             Self::NoSheetInRelease { path, product } => {
@@ -457,10 +530,18 @@ impl CommandError {
             | Self::UpdaterProgram { .. }
             | Self::UpdaterRelease { .. }
             | Self::NotSound { .. } => "Nothing was written.",
+            Self::Download { kept: 0, .. } => "Nothing was changed in any unit.",
+            Self::Download { .. } => "Nothing was changed in any unit; the transferred part is kept.",
+            Self::CatalogueInput { .. } => "No catalogue was written.",
             Self::NoReleaseSelected { .. }
             | Self::Unsigned { .. }
             | Self::UnknownSigner { .. }
             | Self::RevokedKey { .. }
+            | Self::WithdrawnRelease { .. }
+            | Self::Catalogue { .. }
+            | Self::OldCatalogue { .. }
+            | Self::TwoCatalogues { .. }
+            | Self::Listed { .. }
             | Self::ExpiredRelease { .. }
             | Self::Inconsistent { .. }
             | Self::Updater { .. }
@@ -527,6 +608,22 @@ impl CommandError {
                     "If the publisher confirms that this is their key: vaka keys trust FILE --for {product}. To use it anyway: --allow {consent}."
                 ));
             }
+            Self::WithdrawnRelease { consent, .. } => {
+                return Some(format!("Use another release. To use it anyway: --allow {consent}."));
+            }
+            Self::NoCatalogue { .. } => "'vaka catalogue make DIR' makes one; 'vaka help catalogue' explains it.",
+            Self::Catalogue { .. } => "Ask its publisher; 'vaka help catalogue' describes the file.",
+            Self::OldCatalogue { .. } => {
+                "A server may hide newer releases or withdrawals. Get the newest catalogue from its publisher."
+            }
+            Self::TwoCatalogues { .. } => "Ask its publisher: a changed catalogue must have a higher number.",
+            Self::SeenCatalogues { .. } => {
+                "It tells which catalogues are old, so none is used without it. Restore it, or delete it if you accept any catalogue once."
+            }
+            Self::Listed { .. } => "Do not use this file; get it again from its publisher.",
+            Self::Download { kept: 0, .. } => "Check the address and the connection.",
+            Self::Download { .. } => "The same command continues where it ended.",
+            Self::CatalogueInput { .. } => "'vaka help catalogue' describes it.",
             Self::Statements { .. } => {
                 "It tells which keys are revoked, so no release is used without it. Restore it, or delete it and review 'vaka keys list'."
             }

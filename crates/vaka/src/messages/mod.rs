@@ -19,7 +19,7 @@ use vaka_core::event::FailureText;
 use self::failures::failure as kind;
 use self::remedies::remedies;
 
-pub use self::command_error::{CommandError, OutputKind};
+pub use self::command_error::{CommandError, OutputKind, SignedFile};
 pub use self::warnings::{journal_unwritable, not_recorded, reset_on_close, sheet_skipped, warning};
 
 /// An event of the engines with its sentences.

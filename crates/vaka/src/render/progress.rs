@@ -6,7 +6,6 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressState, ProgressStyle};
 use vaka_base::duration;
 use vaka_base::size::Bytes;
-use vaka_core::event::StepName;
 
 use super::wrap::width;
 
@@ -41,9 +40,9 @@ fn draw(bar: ProgressBar, end: Option<Instant>) {
 }
 
 /// Draws the progress of a step in bytes.
-pub fn bytes(step: StepName, region: &str, done: u64, total: u64) {
+pub fn bytes(step: &str, region: &str, done: u64, total: u64) {
     let drawn = DRAWN.lock().unwrap_or_else(PoisonError::into_inner);
-    if let Some(drawn) = drawn.as_ref().filter(|drawn| drawn.shows(step.as_str())) {
+    if let Some(drawn) = drawn.as_ref().filter(|drawn| drawn.shows(step)) {
         drawn.bar.set_position(done);
         return;
     }
@@ -53,7 +52,7 @@ pub fn bytes(step: StepName, region: &str, done: u64, total: u64) {
     draw(bar, None);
 }
 
-fn bar(step: StepName, region: &str, total: u64) -> ProgressBar {
+fn bar(step: &str, region: &str, total: u64) -> ProgressBar {
     let bar = ProgressBar::new(total);
     // Beside the bar stand at most 70 columns.
     let length = width().saturating_sub(70).clamp(8, 32);
@@ -65,7 +64,7 @@ fn bar(step: StepName, region: &str, total: u64) -> ProgressBar {
         };
         bar.set_style(style.progress_chars("=> ").with_key("numbers", numbers));
     }
-    bar.set_prefix(step.as_str());
+    bar.set_prefix(step.to_owned());
     bar
 }
 

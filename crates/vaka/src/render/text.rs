@@ -52,7 +52,7 @@ impl Text {
             return;
         }
         if self.setting.live {
-            progress::bytes(step, region, done, total);
+            progress::bytes(step.as_str(), region, done, total);
             return;
         }
         let now = Instant::now();

@@ -22,6 +22,7 @@ use crate::commands::release::{Installation, install};
 use crate::origin;
 use crate::output_options::OutputOptions;
 use crate::release_store::{self, Found, ReleaseFile};
+use crate::release_trust;
 use crate::render;
 use crate::{pending_undo, prompt, signals};
 use vaka_messages::CommandError;
@@ -106,12 +107,12 @@ fn update(found: &Found, sheet: Sheet, args: &UpdaterArgs, common: &mut Common) 
 /// Whoever starts this program trusts it, and with it the key of its release. A key that is known here as
 /// revoked is not trusted all the same.
 fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
-    release_store::check_expiry(release, common)?;
+    release_trust::check_expiry(release, common)?;
     let key = release
         .signer
         .as_ref()
         .ok_or_else(|| CliError::from(CommandError::Updater { reason: "its release is not signed".to_owned() }))?;
-    release_store::check_revocation(key)?;
+    release_trust::check_revocation(key)?;
     Ok(format!("key {key}"))
 }
 

@@ -1,0 +1,135 @@
+//! The catalogues that this user has seen: their numbers, so that an older one is refused, and the withdrawn releases.
+
+use std::fs;
+use std::io;
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+use vaka_base::text;
+use vaka_base::version::Version;
+use vaka_core::event::WithdrawnVersion;
+use vaka_core::release::catalogue::{ListedRelease, SignedCatalogue, Withdrawal};
+
+use crate::cli_error::CliError;
+use crate::{input_file, keyring, private_file, state_dir};
+use vaka_messages::CommandError;
+
+/// The newest catalogue of a key and a product that was seen.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+struct Seen {
+    /// The key, as hex digits; of keys that replaced each other, the first.
+    key: String,
+    product: String,
+    number: u64,
+    /// SHA-256 of the list.
+    sha256: String,
+    date: String,
+    /// The folder or web address.
+    from: String,
+    #[serde(default)]
+    withdrawn: Vec<SeenWithdrawal>,
+}
+
+/// A withdrawn release.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+struct SeenWithdrawal {
+    version: String,
+    sha256: String,
+    date: String,
+    why: String,
+}
+
+impl SeenWithdrawal {
+    fn of(listed: &ListedRelease) -> Option<Self> {
+        let Withdrawal { date, why } = listed.withdrawn.clone()?;
+        Some(Self { version: listed.version.clone(), sha256: listed.sha256.clone(), date, why })
+    }
+
+    fn stated(&self) -> Withdrawal {
+        Withdrawal { date: self.date.clone(), why: self.why.clone() }
+    }
+}
+
+fn path() -> Result<PathBuf, CliError> {
+    let folder = state_dir::folder().ok_or_else(|| CliError::internal("This system has no state folder."))?;
+    Ok(folder.join("catalogues.json"))
+}
+
+/// All that were seen.
+///
+/// # Errors
+/// The file cannot be read: an older catalogue would seem new.
+fn all() -> Result<Vec<Seen>, CliError> {
+    let path = path()?;
+    if fs::symlink_metadata(&path).is_err_and(|error| error.kind() == io::ErrorKind::NotFound) {
+        return Ok(Vec::new());
+    }
+    let content = input_file::text(&path)?;
+    serde_json::from_str(&content).map_err(|error| {
+        let reason = text::sanitize(&error.to_string());
+        CommandError::SeenCatalogues { path, reason }.into()
+    })
+}
+
+/// Checks a catalogue against those seen before, for some of its products, and remembers it.
+///
+/// # Errors
+/// A newer one was seen, or another one with this number; or the memory cannot be read or written.
+pub fn remember(catalogue: &SignedCatalogue, products: &[&str], from: &str) -> Result<(), CliError> {
+    let SignedCatalogue { list, signer, sha256 } = catalogue;
+    let key = keyring::first_key(signer)?.to_hex();
+    let before = all()?;
+    let is_of = |seen: &Seen, product: &str| seen.key == key && seen.product == product;
+    for product in products {
+        let Some(seen) = before.iter().find(|seen| is_of(seen, product)) else { continue };
+        if list.number < seen.number {
+            let (number, newest, date) = (list.number, seen.number, seen.date.clone());
+            return Err(CommandError::OldCatalogue { number, newest, date }.into());
+        }
+        if list.number == seen.number && *sha256 != seen.sha256 {
+            return Err(CommandError::TwoCatalogues { number: list.number }.into());
+        }
+    }
+    let mut now = before.clone();
+    now.retain(|seen| !products.iter().any(|product| is_of(seen, product)));
+    now.extend(products.iter().map(|product| Seen {
+        key: key.clone(),
+        product: (*product).to_owned(),
+        number: list.number,
+        sha256: sha256.clone(),
+        date: list.date.clone(),
+        from: from.to_owned(),
+        withdrawn: list.releases.iter().filter(|one| one.product == *product).filter_map(SeenWithdrawal::of).collect(),
+    }));
+    let path = path()?;
+    let content = serde_json::to_vec_pretty(&now).map_err(|error| CliError::internal(error.to_string()))?;
+    let folder = path.parent().unwrap_or(&path);
+    let stored = private_file::create_folder(folder).and_then(|()| private_file::write(&path, &content));
+    stored.map_err(|error| CliError::file(&path, error))
+}
+
+/// The withdrawal of the release with this digest, if a catalogue that was seen says so.
+///
+/// # Errors
+/// The memory cannot be read.
+pub fn withdrawal_of(sha256: &str) -> Result<Option<Withdrawal>, CliError> {
+    let all = all()?;
+    let withdrawn = all.iter().flat_map(|seen| &seen.withdrawn);
+    Ok(withdrawn.into_iter().find(|release| release.sha256 == sha256).map(SeenWithdrawal::stated))
+}
+
+/// The withdrawal of a version of a product, with the catalogue that says so.
+
+///
+/// # Errors
+/// The memory cannot be read.
+pub fn withdrawal_of_version(product: &str, version: &Version) -> Result<Option<WithdrawnVersion>, CliError> {
+    let of_product = all()?.into_iter().filter(|seen| seen.product == product);
+    let mut found = of_product.filter_map(|seen| {
+        let withdrawn = seen.withdrawn.into_iter().find(|release| Version::parse(&release.version) == *version)?;
+        Some(WithdrawnVersion { date: withdrawn.date, why: withdrawn.why, from: seen.from })
+    });
+    Ok(found.next())
+}
