@@ -121,7 +121,6 @@ pub fn withdrawal_of(sha256: &str) -> Result<Option<Withdrawal>, CliError> {
 }
 
 /// The withdrawal of a version of a product, with the catalogue that says so.
-
 ///
 /// # Errors
 /// The memory cannot be read.

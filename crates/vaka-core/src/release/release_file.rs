@@ -9,7 +9,7 @@ use crate::release::archive::{self, Entry, Member, Source};
 use crate::release::manifest::{Digest, Manifest, ManifestError};
 use crate::release::release_error::{MANIFEST, ReleaseError};
 use crate::release::signature::{PrivateKey, PublicKey};
-use crate::release::signed::{SIGNER, Signed, content, signer, small};
+use crate::release::signed::{Signed, content, signer, small};
 use vaka_base::text;
 
 /// The signature over the manifest's bytes.
