@@ -3,6 +3,8 @@
 //! A request is made on a thread of its own, so that a server that says nothing ends neither the patience of the user nor
 //! the reaction to Ctrl-C. Only the address of the file is sent: no name of the user, of this computer or of a unit.
 
+#![cfg_attr(not(feature = "download"), allow(dead_code))] // no request is made then
+
 use std::sync::atomic::Ordering;
 #[cfg(feature = "download")]
 use std::sync::mpsc::SyncSender;
