@@ -317,11 +317,11 @@ impl<'a> Evaluation<'a> {
             F::Len => Value::Int(bytes.len() as i128),
             F::Sum => Value::Int(bytes.iter().map(|byte| i128::from(*byte)).sum()),
             F::Xor => Value::Int(i128::from(bytes.iter().fold(0, |sum, byte| sum ^ byte))),
-            F::Crc32 => Value::Int(i128::from(crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(&bytes))),
+            F::Crc32 => Value::Int(i128::from(checksum::crc32(&bytes))),
             F::Crc(crc) => Value::Int(i128::from(crc.of(&bytes))),
             F::Md5 => checksum::md5(&bytes).into(),
             F::Sha1 => cipher::sha1(&bytes).into(),
-            F::Sha256 => checksum::sha256(&bytes).into(),
+            F::Sha256 => checksum::sha256(&*bytes).to_vec().into(),
             F::Deflate | F::Zlib | F::Inflate | F::Runs => return self.compressed(function, &bytes),
             F::Base64 => Base64::encode_string(&bytes).into_bytes().into(),
             F::ReadBase64 => match std::str::from_utf8(&bytes).ok().and_then(|text| Base64::decode_vec(text).ok()) {

@@ -2,12 +2,11 @@
 //! product sheet names.
 
 use serde::Deserialize;
-use sha2::{Digest, Sha256};
 
 use crate::address::Span;
 use crate::model::ERASED;
 use crate::model::Image;
-use vaka_base::checksum::CrcSum;
+use vaka_base::checksum::{CrcSum, sha256};
 use vaka_base::size::Grouped;
 
 /// Maximum size of an image whose checksum is computed. Chosen by us: larger than any flash that
@@ -250,7 +249,7 @@ impl ChecksumField {
         let width = usize::try_from(self.width).unwrap_or_default();
         let number = match &self.method {
             ChecksumMethod::Sha256 => {
-                let mut digest = Sha256::digest(covered).to_vec();
+                let mut digest = sha256(covered).to_vec();
                 digest.truncate(width);
                 return digest;
             }

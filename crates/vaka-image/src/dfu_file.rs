@@ -9,6 +9,7 @@
 //! ```
 
 use thiserror::Error;
+use vaka_base::checksum::crc32;
 
 use crate::address::Address;
 use crate::facts::{Format, Suffix};
@@ -16,7 +17,9 @@ use crate::model::{BuildError, Builder, Firmware, GroupId, Image, ImageGroup, To
 use vaka_base::text;
 
 /// The CRC of a DFU suffix: the zip CRC without its last inversion.
-const CRC: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_JAMCRC);
+fn suffix_crc(bytes: &[u8]) -> u32 {
+    !crc32(bytes)
+}
 
 /// Why a DFU file is not a valid image. Offsets are from the start of the file.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
@@ -81,7 +84,7 @@ pub fn suffix(bytes: &[u8]) -> Result<Option<(Suffix, usize)>, DfuFileError> {
         return Err(DfuFileError::SuffixLength(tail[11]));
     }
     let found = u32::from_le_bytes([tail[12], tail[13], tail[14], tail[15]]);
-    let expected = CRC.checksum(&bytes[..bytes.len() - 4]);
+    let expected = suffix_crc(&bytes[..bytes.len() - 4]);
     if expected != found {
         return Err(DfuFileError::Crc { expected, found });
     }
@@ -96,7 +99,7 @@ pub fn append_suffix(bytes: &mut Vec<u8>, suffix: Suffix) {
         bytes.extend_from_slice(&half.to_le_bytes());
     }
     bytes.extend_from_slice(b"UFD\x10");
-    let crc = CRC.checksum(bytes);
+    let crc = suffix_crc(bytes);
     bytes.extend_from_slice(&crc.to_le_bytes());
 }
 

@@ -13,8 +13,8 @@
 //! that a bootloader sees in flash.
 
 use memchr::memmem;
-use sha2::{Digest, Sha256};
 use thiserror::Error;
+use vaka_base::checksum::Sha256;
 
 use crate::address::{Address, Span};
 use crate::model::{BuildError, Builder, Image, TooHigh};
@@ -160,7 +160,7 @@ fn parse_text(bytes: &[u8]) -> Result<StampFields, &'static str> {
 /// The digest over a range, the stamp's own digest field as zeros.
 fn digest_of(image: &Image, covered: Span, stamp: Address) -> [u8; DIGEST_LEN] {
     let field = stamp.checked_add(DIGEST_AT as u64).and_then(|at| Span::new(at, DIGEST_LEN as u64));
-    let mut hash = Sha256::new();
+    let mut hash = Sha256::default();
     let mut at = covered.start();
     let mut buffer = [0; 4096];
     while at < covered.end() {
@@ -176,7 +176,7 @@ fn digest_of(image: &Image, covered: Span, stamp: Address) -> [u8; DIGEST_LEN] {
         hash.update(&*part);
         at = at.checked_add(len).unwrap_or(covered.end());
     }
-    hash.finalize().into()
+    hash.finish()
 }
 
 /// Why an image cannot be stamped.
@@ -342,7 +342,7 @@ mod tests {
         let mut flash = vec![0, 1, 2, 3, 4, 5, 0xFF, 0xFF];
         flash.extend_from_slice(bytes);
         flash[8 + 20..8 + 52].fill(0);
-        assert_eq!(bytes[20..52], Sha256::digest(&flash)[..]);
+        assert_eq!(bytes[20..52], vaka_base::checksum::sha256(&flash)[..]);
         let StampSearch::One(stamp) = find(&stamped, None) else { panic!() };
         assert_eq!((stamp.seal, &stamp.text), (SealState::Good, &text()));
         assert_eq!(find(&stamped, Some(8)), StampSearch::One(stamp));

@@ -3,8 +3,8 @@
 //! of any form.
 
 use serde::Deserialize;
-use sha2::{Digest, Sha256};
 use thiserror::Error;
+use vaka_base::checksum::{crc32, sha256};
 
 use crate::FirmwareFile;
 use crate::address::Address;
@@ -152,10 +152,10 @@ impl ChecksumKind {
     /// The checksum of these bytes.
     pub fn of(self, payload: &[u8]) -> u32 {
         match self {
-            Self::Crc32 => crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(payload),
+            Self::Crc32 => crc32(payload),
             Self::Sum => payload.iter().fold(0, |sum, byte| sum.wrapping_add(u32::from(*byte))),
             Self::Sha256 => {
-                let digest = Sha256::digest(payload);
+                let digest = sha256(payload);
                 u32::from_le_bytes([digest[0], digest[1], digest[2], digest[3]])
             }
         }

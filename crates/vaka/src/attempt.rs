@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use sha2::{Digest, Sha256};
+use vaka_base::checksum::{Sha256, sha256};
 use vaka_base::text;
 use vaka_core::event::{Event, Report};
 use vaka_core::matching::Verdict;
@@ -16,14 +16,14 @@ use crate::origin;
 /// The record of a file.
 pub fn file(path: &Path, bytes: &[u8], content: Option<&Image>) -> FileRecord {
     let content_sha256 = content.map(|image| {
-        let mut digest = Sha256::new();
+        let mut digest = Sha256::default();
         image.segments().iter().for_each(|segment| digest.update(segment.data()));
-        text::hex(&digest.finalize())
+        text::hex(&digest.finish())
     });
     FileRecord {
         name: path.display().to_string(),
         size: bytes.len() as u64,
-        sha256: text::hex(&Sha256::digest(bytes)),
+        sha256: text::hex(&sha256(bytes)),
         content_sha256,
     }
 }

@@ -3,7 +3,7 @@
 use base64ct::{Base64, Encoding};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use plotters::prelude::*;
-use sha2::{Digest, Sha256};
+use vaka_base::checksum::sha256;
 use vaka_base::size::Grouped;
 use vaka_base::text;
 
@@ -113,7 +113,7 @@ pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
 /// The page may load nothing and run nothing; it has one style. Source: W3C Content Security Policy
 /// Level 3, section 2.3.1.
 fn policy() -> String {
-    let style = Base64::encode_string(&Sha256::digest(STYLE));
+    let style = Base64::encode_string(&sha256(STYLE));
     format!("default-src 'none'; style-src 'sha256-{style}'; base-uri 'none'; form-action 'none'")
 }
 

@@ -467,16 +467,22 @@ fn split_consents(evidence: &[Evidence], given: &[String]) -> (Vec<Consent>, Vec
 
 /// All evidence of the file alone about a variant.
 fn file_observation(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
+    let mut evidence = quick_file_observation(sheet, variant, image);
+    evidence.extend(Some(completeness_rules::completeness(variant, image, None)).filter(Evidence::is_conflict));
+    evidence
+}
+
+/// The same without completeness, whose proof reads the whole image.
+fn quick_file_observation(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
     let route = variant.routes.first();
     let mut evidence = rules::of_image(sheet, variant, route, image);
     evidence.extend(rules::suffix(sheet, variant, route, None, image));
     evidence.extend(fact_rules::facts(variant, image, None));
     evidence.extend(fact_rules::version(variant, image, None).filter(Evidence::is_conflict));
-    evidence.extend(Some(completeness_rules::completeness(variant, image, None)).filter(Evidence::is_conflict));
     evidence
 }
 
-/// The variants of a product, each with the first conflict, if any. Judges the file alone.
+/// The variants of a product, each with the first conflict, if any, or else its completeness. Judges the file alone.
 ///
 /// # Examples
 /// ```
@@ -494,9 +500,14 @@ fn file_observation(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evid
 /// assert!(choice.against.is_some());
 /// ```
 pub fn rank_variants(sheet: &Sheet, image: &Image) -> Vec<Choice> {
-    let fit = |variant: &Variant| Choice {
-        completeness: Some(completeness_rules::completeness(variant, image, None).means),
-        ..choice(variant, &file_observation(sheet, variant, image))
+    let fit = |variant: &Variant| {
+        let mut evidence = quick_file_observation(sheet, variant, image);
+        if evidence.iter().any(Evidence::is_conflict) {
+            return choice(variant, &evidence);
+        }
+        let completeness = completeness_rules::completeness(variant, image, None);
+        evidence.push(completeness.clone());
+        Choice { completeness: Some(completeness.means), ..choice(variant, &evidence) }
     };
     sheet.variants.iter().map(fit).collect()
 }

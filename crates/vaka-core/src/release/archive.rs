@@ -8,8 +8,8 @@
 
 use std::io;
 
-use sha2::{Digest as _, Sha256};
 use thiserror::Error;
+use vaka_base::checksum::{Crc32, Sha256, crc32};
 
 use vaka_base::text;
 
@@ -28,9 +28,6 @@ pub const MOST_MEMBERS: usize = 1000;
 const PIECE: usize = 64 * 1024;
 /// Longest name of a member. Chosen by us.
 const MOST_NAME: usize = 120;
-
-/// The checksum of zip members.
-const CRC: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC);
 
 /// A file in a release.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -155,7 +152,7 @@ pub fn write(members: &[Member<'_>]) -> Vec<u8> {
     let mut out = Vec::new();
     let mut entries = Vec::new();
     for member in members {
-        let (crc, len) = (CRC.checksum(member.data), size(member.data.len()));
+        let (crc, len) = (crc32(member.data), size(member.data.len()));
         out.extend(LOCAL.to_le_bytes());
         out.extend(common(member.name, crc, len));
         out.extend(member.name.as_bytes());
@@ -215,7 +212,7 @@ fn common(name: &str, crc: u32, len: u32) -> Vec<u8> {
 /// # Errors
 /// [`ArchiveError`], with the name of the member concerned.
 pub fn index(source: &dyn Source) -> Result<Index, ArchiveError> {
-    let mut walk = Walk { source, at: 0, hash: Sha256::new(), difference: None };
+    let mut walk = Walk { source, at: 0, hash: Sha256::default(), difference: None };
     let mut entries: Vec<Entry> = Vec::new();
     while walk.starts_with(LOCAL)? {
         if entries.len() == MOST_MEMBERS {
@@ -242,7 +239,7 @@ pub fn index(source: &dyn Source) -> Result<Index, ArchiveError> {
     let behind = (walk.left() > 0).then_some(walk.at);
     match walk.difference.or(behind) {
         Some(at) => Err(ArchiveError::OtherForm(at)),
-        None => Ok(Index { entries, sha256: walk.hash.finalize().into() }),
+        None => Ok(Index { entries, sha256: walk.hash.finish() }),
     }
 }
 
@@ -322,7 +319,7 @@ impl Walk<'_> {
 
     /// CRC-32 and SHA-256 of the next bytes.
     fn content(&mut self, len: u64) -> Result<(u32, [u8; 32]), ArchiveError> {
-        let (mut crc, mut hash) = (CRC.digest(), Sha256::new());
+        let (mut crc, mut hash) = (Crc32::default(), Sha256::default());
         let mut left = len;
         while left > 0 {
             let bytes = self.take(usize::try_from(left).unwrap_or(PIECE).min(PIECE))?;
@@ -330,7 +327,7 @@ impl Walk<'_> {
             hash.update(&bytes);
             left -= bytes.len() as u64;
         }
-        Ok((crc.finalize(), hash.finalize().into()))
+        Ok((crc.finish(), hash.finish()))
     }
 }
 
@@ -364,7 +361,7 @@ mod tests {
         let names: Vec<&str> = found.entries.iter().map(|entry| entry.name.as_str()).collect();
         assert_eq!(names, ["a", "b/c"]);
         assert_eq!(bytes[usize::try_from(found.entries[0].offset).unwrap()..][..3], *b"one");
-        assert_eq!(found.sha256[..], Sha256::digest(&bytes)[..]);
+        assert_eq!(found.sha256[..], vaka_base::checksum::sha256(&bytes)[..]);
         for bit in 0..bytes.len() * 8 {
             let mut changed = bytes.clone();
             changed[bit / 8] ^= 1 << (bit % 8);

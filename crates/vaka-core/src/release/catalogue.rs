@@ -5,8 +5,8 @@
 //! seen, is up to the caller. See `docs/formats/catalogue.md` for the format.
 
 use serde::{Deserialize, Serialize};
-use sha2::{Digest as _, Sha256};
 use thiserror::Error;
+use vaka_base::checksum::sha256;
 
 use super::archive::{self, Member};
 use super::date::is_date;
@@ -173,7 +173,7 @@ impl Catalogue {
         if members != rest.len() {
             return Err(CatalogueError::Members);
         }
-        let sha256 = text::hex(&Sha256::digest(&content));
+        let sha256 = text::hex(&sha256(&content));
         Ok(SignedCatalogue { list: Self::from_bytes(&content)?, signer, sha256 })
     }
 

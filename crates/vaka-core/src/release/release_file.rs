@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use sha2::{Digest as _, Sha256};
+use vaka_base::checksum::sha256;
 
 use crate::release::archive::{self, Entry, Member, Source};
 use crate::release::manifest::{Digest, Manifest, ManifestError};
@@ -111,7 +111,7 @@ impl Release {
         let changed = || ReleaseError::Member(name.to_owned(), "it was changed while it was used");
         let entry = self.entries.get(name).ok_or_else(changed)?;
         let bytes = content(&*self.source, entry)?;
-        if Sha256::digest(&bytes)[..] == entry.sha256 { Ok(bytes) } else { Err(changed()) }
+        if sha256(&bytes)[..] == entry.sha256 { Ok(bytes) } else { Err(changed()) }
     }
 
     /// The release notes, sanitized line by line.
@@ -122,7 +122,7 @@ impl Release {
 }
 
 fn digest(data: &[u8]) -> Digest {
-    Digest { size: data.len() as u64, sha256: text::hex(&Sha256::digest(data)) }
+    Digest { size: data.len() as u64, sha256: text::hex(&sha256(data)) }
 }
 
 fn assemble(manifest: &[u8], signed: Option<&Signed>, members: &BTreeMap<String, Vec<u8>>) -> Vec<u8> {

@@ -1,6 +1,6 @@
 //! Members that say who signed a file: a signature over its first member, and the signer's key.
 
-use sha2::{Digest as _, Sha256};
+use vaka_base::checksum::sha256;
 
 use super::archive::{ArchiveError, Entry, Member, Source};
 use super::release_error::ReleaseError;
@@ -45,7 +45,7 @@ pub(super) fn small(source: &dyn Source, entry: &Entry, limit: u64) -> Result<Ve
         return Err(ReleaseError::Member(entry.name.clone(), "it is too large"));
     }
     let bytes = content(source, entry)?;
-    if Sha256::digest(&bytes)[..] == entry.sha256 {
+    if sha256(&bytes)[..] == entry.sha256 {
         return Ok(bytes);
     }
     Err(ReleaseError::Member(entry.name.clone(), "it was changed while it was read"))

@@ -7,7 +7,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use etcetera::BaseStrategy;
-use sha2::{Digest as _, Sha256};
+use vaka_base::checksum::sha256;
 use vaka_base::text;
 use vaka_core::release::catalogue::ListedRelease;
 
@@ -27,7 +27,7 @@ fn folder(name: &str) -> io::Result<PathBuf> {
 
 /// The file of the last catalogue from a web address.
 pub fn catalogue(base: &str) -> io::Result<PathBuf> {
-    let name = text::hex(&Sha256::digest(base)[..16]);
+    let name = text::hex(&sha256(base)[..16]);
     Ok(folder("catalogues")?.join(format!("{name}.catalogue")))
 }
 

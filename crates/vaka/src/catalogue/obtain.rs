@@ -4,7 +4,7 @@ use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
-use sha2::{Digest as _, Sha256};
+use vaka_base::checksum::Sha256;
 use vaka_base::text;
 use vaka_core::release::catalogue::ListedRelease;
 
@@ -59,11 +59,11 @@ fn check(path: &Path, listed: &ListedRelease) -> Result<(), CliError> {
 
 fn digest_of(path: &Path) -> io::Result<String> {
     let mut file = File::open(path)?;
-    let mut digest = Sha256::new();
+    let mut digest = Sha256::default();
     let mut piece = vec![0; 128 * 1024];
     loop {
         match file.read(&mut piece)? {
-            0 => return Ok(text::hex(&digest.finalize())),
+            0 => return Ok(text::hex(&digest.finish())),
             count => digest.update(&piece[..count]),
         }
     }

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant, SystemTime};
 
-use sha2::{Digest, Sha256};
+use vaka_base::checksum::sha256;
 use vaka_boot::bench::selector::Selector;
 use vaka_boot::operator::{EarlierVariant, Operator};
 use vaka_core::event::{Event, ExitCode, Report};
@@ -154,7 +154,7 @@ impl Builds {
 }
 
 fn digest(path: &Path) -> Option<[u8; 32]> {
-    input_file::firmware(path).ok().map(|bytes| Sha256::digest(bytes).into())
+    input_file::firmware(path).ok().map(sha256)
 }
 
 /// Whether the format of a file proves that it is complete. An ELF file does not: some linkers write it in any order.

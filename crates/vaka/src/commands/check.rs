@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use serde::Serialize;
-use sha2::{Digest, Sha256};
+use vaka_base::checksum::{Crc32, Sha256, sha256};
 use vaka_base::size::Bytes;
 use vaka_base::text;
 use vaka_core::event::ExitCode;
@@ -209,7 +209,7 @@ fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[She
 fn report(path: &Path, bytes: &[u8], firmware: &Firmware, payload: &[u8], sheets: &[Sheet]) -> FileReport {
     let detected = detect::detect(payload).ok();
     let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    let sha256 = text::hex(&Sha256::digest(bytes));
+    let sha256 = text::hex(&sha256(bytes));
     let before = file_history::look_up(&sha256, &name);
     let mut notes = firmware.notes.clone();
     notes.extend(wrong_ending(&name, firmware.format));
@@ -248,8 +248,8 @@ fn wrong_ending(name: &str, format: vaka_image::Format) -> Option<String> {
 }
 
 fn image_report(name: &GroupId, image: &Image, sheets: &[Sheet]) -> ImageReport {
-    let mut crc = CRC.digest();
-    let mut sha = Sha256::new();
+    let mut crc = Crc32::default();
+    let mut sha = Sha256::default();
     for segment in image.segments() {
         crc.update(segment.data());
         sha.update(segment.data());
@@ -268,12 +268,12 @@ fn image_report(name: &GroupId, image: &Image, sheets: &[Sheet]) -> ImageReport 
         StampSearch::None | StampSearch::One(_) => {}
     }
     let fits: Vec<ProductFit> = sheets.iter().map(|sheet| product_fit(sheet, image)).collect();
-    let cells = cells(image, sheets);
+    let cells = cells(image, sheets, &fits);
     ImageReport {
         name: name.clone(),
         outline: image.outline(),
-        content_sha256: text::hex(&sha.finalize()),
-        content_crc32: format!("{:08X}", crc.finalize()),
+        content_sha256: text::hex(&sha.finish()),
+        content_crc32: format!("{:08X}", crc.finish()),
         facts: image.facts().clone(),
         vectors_say: vectors.map(|vectors| explain(vectors, image, sheets)).unwrap_or_default(),
         vectors,
@@ -284,18 +284,15 @@ fn image_report(name: &GroupId, image: &Image, sheets: &[Sheet]) -> ImageReport 
     }
 }
 
-/// The checksum that zip uses.
-const CRC: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC);
-
 /// The value of the CRC over any content that ends in its own CRC, low byte first. Source: the
 /// CRC catalogue's residue, inverted like the result.
 const RESIDUE: &str = "2144DF1C";
 
 /// The sectors of the first variant that the image fits, in its region; else cells of a round
 /// size.
-fn cells(image: &Image, sheets: &[Sheet]) -> Vec<Span> {
-    for sheet in sheets {
-        let fitting = rank_variants(sheet, image).into_iter().find(|choice| choice.against.is_none());
+fn cells(image: &Image, sheets: &[Sheet], fits: &[ProductFit]) -> Vec<Span> {
+    for (sheet, fit) in sheets.iter().zip(fits) {
+        let fitting = fit.variants.iter().find(|choice| choice.against.is_none());
         let variant = fitting.and_then(|choice| sheet.variant(choice.variant.as_str()));
         if let Some(sectors) = variant.and_then(|variant| variant.flash.sectors_in(variant.image.region.span)) {
             return sectors;

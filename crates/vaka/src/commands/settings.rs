@@ -5,7 +5,7 @@ use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use sha2::{Digest, Sha256};
+use vaka_base::checksum::sha256;
 use vaka_base::text;
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, ReadRequest, ReadSession, image_of};
@@ -123,7 +123,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Outp
         region: region.to_owned(),
         serial,
         time: jiff::Timestamp::now(),
-        sha256: text::hex(&Sha256::digest(&content)),
+        sha256: text::hex(&sha256(&content)),
         content: text::hex(&content),
     };
     let text = serde_json::to_string_pretty(&file).map_err(|error| CliError::internal(error.to_string()))?;
@@ -258,7 +258,7 @@ fn read_file(path: &Path) -> Result<(String, SettingsFile, Vec<u8>), CliError> {
         return Err(damaged(format!("it has format {}; this Vaka reads format {FORMAT}", file.settings)));
     }
     let content = text::parse_hex(&file.content).ok_or_else(|| damaged("its content is not hex digits".into()))?;
-    if text::hex(&Sha256::digest(&content)) != file.sha256 {
+    if text::hex(&sha256(&content)) != file.sha256 {
         return Err(damaged("its digest does not match its content: it was changed or truncated".into()));
     }
     Ok((text, file, content))

@@ -10,7 +10,7 @@ use std::io::{self, Read};
 use std::path::Path;
 
 use memchr::memmem;
-use sha2::{Digest as _, Sha256};
+use vaka_base::checksum::{Sha256, sha256};
 
 /// The mark by which a place is found in the file of a program.
 const MARK: usize = 32;
@@ -84,7 +84,7 @@ impl Place {
             return Err(io::Error::other(format!("it has {size} bytes in place of {written}")));
         }
         let mut left = Blanked { inner: file, at: 0, blank: self.at.saturating_add(DIGEST as u64) };
-        let mut hash = Sha256::new();
+        let mut hash = Sha256::default();
         let mut piece = vec![0; 1 << 16];
         loop {
             match left.read(&mut piece)? {
@@ -92,7 +92,7 @@ impl Place {
                 read => hash.update(&piece[..read]),
             }
         }
-        match hash.finalize()[..] == self.digest {
+        match hash.finish() == self.digest {
             true => Ok(()),
             false => Err(io::Error::other("its content is not the one that was written")),
         }
@@ -137,7 +137,7 @@ pub fn filled(mut program: Vec<u8>, release: &[u8]) -> Result<Vec<u8>, &'static 
         Place { at: at as u64, program: program.len() as u64, release: release.len() as u64, digest: [0; DIGEST_LEN] };
     program[at..at + LEN].copy_from_slice(&place.bytes());
     program.extend_from_slice(release);
-    place.digest.copy_from_slice(&Sha256::digest(&program));
+    place.digest.copy_from_slice(&sha256(&program));
     program[at + DIGEST..at + LEN].copy_from_slice(&place.digest);
     Ok(program)
 }
