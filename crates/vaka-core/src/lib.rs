@@ -5,6 +5,7 @@
 //! fits which unit, and why); [`input`] (the files of an update); [`plan`] (the steps of an update); [`release`]; [`event`] (reports
 //! of the work).
 
+pub mod attached_unit;
 pub mod dfu;
 pub mod event;
 pub mod input;

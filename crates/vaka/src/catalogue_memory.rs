@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 use vaka_base::text;
 use vaka_base::version::Version;
-use vaka_core::event::WithdrawnVersion;
+use vaka_core::attached_unit::WithdrawnVersion;
 use vaka_core::release::catalogue::{ListedRelease, SignedCatalogue, Withdrawal};
 
 use crate::cli_error::CliError;

@@ -2,7 +2,7 @@
 
 use vaka_base::text;
 use vaka_base::version::Version;
-use vaka_core::event::AttachedUnit;
+use vaka_core::attached_unit::AttachedUnit;
 use vaka_core::sheet::{Sheet, VersionSource};
 use vaka_core::unit::{DeviceId, Mode};
 use vaka_usb::{DeviceInfo, InterfaceClass, Speed};

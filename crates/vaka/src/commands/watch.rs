@@ -9,7 +9,8 @@ use vaka_base::duration;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::id_of;
 use vaka_boot::bench::unit_event;
-use vaka_core::event::{AttachedUnit, Event, ExitCode};
+use vaka_core::attached_unit::AttachedUnit;
+use vaka_core::event::{Event, ExitCode};
 use vaka_core::unit::Mode;
 use vaka_usb::{Bus, BusError, DeviceInfo, HotplugEvent, PolledWatch, SystemClock};
 

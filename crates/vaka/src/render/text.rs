@@ -4,9 +4,8 @@ use std::time::{Duration, Instant};
 
 use anstyle::Style;
 use vaka_base::duration;
-use vaka_core::event::{
-    AttachedUnit, Event, FailureText, FrameField, Report, SelectedRelease, StageState, StepName, StepState,
-};
+use vaka_core::attached_unit::AttachedUnit;
+use vaka_core::event::{Event, FailureText, FrameField, Report, SelectedRelease, StageState, StepName, StepState};
 use vaka_core::matching::{Outcome, Phase};
 use vaka_core::plan::Plan;
 use vaka_core::sheet::ManualStep;
