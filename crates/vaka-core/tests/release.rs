@@ -441,6 +441,11 @@ fn a_manifest_with_a_wrong_value_is_refused() {
         ("a version of letters", Box::new(|m| m.version = "blue".into()), "an invalid version: 'blue'"),
         ("a version with a blank", Box::new(|m| m.version = "1.5 0".into()), "an invalid version"),
         ("a version with a control character", Box::new(|m| m.version = "1.5\u{7}".into()), "an invalid version"),
+        (
+            "an oldest version above its own",
+            Box::new(|m| m.updates_from = Some("1.5.1".into())),
+            "an invalid oldest version above its own: '1.5.1'",
+        ),
         ("a needed version of letters", Box::new(|m| m.needs_vaka = Some("new".into())), "an invalid version: 'new'"),
         ("a date that is none", Box::new(|m| m.date = "2026-02-30".into()), "an invalid date"),
         ("a loss without words", Box::new(move |m| m.loses.push(loss("settings", ""))), "an invalid loss: 'settings'"),

@@ -260,6 +260,9 @@ impl Manifest {
         if let Some(version) = versions.into_iter().flatten().find(|version| !is_version(version)) {
             return wrong("version", version);
         }
+        if let Some(oldest) = self.updates_from.as_ref().filter(|oldest| Version::parse(oldest) > self.ordered()) {
+            return wrong("oldest version above its own", oldest);
+        }
         if !is_date(&self.date) {
             return wrong("date", &self.date);
         }
