@@ -63,7 +63,7 @@ impl WebServer {
     /// Serves a folder on a free port of loopback.
     ///
     /// # Errors
-    /// There is no port.
+    /// No port is free.
     pub fn start(folder: impl Into<PathBuf>) -> io::Result<Self> {
         let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?;
         let address = listener.local_addr()?;

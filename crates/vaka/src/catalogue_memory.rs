@@ -110,23 +110,31 @@ pub fn remember(catalogue: &SignedCatalogue, products: &[&str], from: &str) -> R
     stored.map_err(|error| CliError::file(&path, error))
 }
 
-/// The withdrawal of the release with this digest, if a catalogue that was seen says so.
+/// The seen catalogues of a product whose signer is trusted for it now.
+fn believed(product: &str) -> Result<Vec<Seen>, CliError> {
+    let trusted = keyring::all()?.into_iter().filter(|key| key.is_for(product));
+    let keys = trusted.map(|key| Ok(keyring::first_key(&key.key)?.to_hex())).collect::<Result<Vec<_>, CliError>>()?;
+    let mut seen = all()?;
+    seen.retain(|seen| seen.product == product && keys.contains(&seen.key));
+    Ok(seen)
+}
+
+/// The withdrawal of a product's release with this digest, if a catalogue that was seen says so.
 ///
 /// # Errors
-/// The memory cannot be read.
-pub fn withdrawal_of(sha256: &str) -> Result<Option<Withdrawal>, CliError> {
-    let all = all()?;
-    let withdrawn = all.iter().flat_map(|seen| &seen.withdrawn);
-    Ok(withdrawn.into_iter().find(|release| release.sha256 == sha256).map(SeenWithdrawal::stated))
+/// The memory or the keys cannot be read.
+pub fn withdrawal_of(product: &str, sha256: &str) -> Result<Option<Withdrawal>, CliError> {
+    let seen = believed(product)?;
+    let mut withdrawn = seen.iter().flat_map(|seen| &seen.withdrawn);
+    Ok(withdrawn.find(|release| release.sha256 == sha256).map(SeenWithdrawal::stated))
 }
 
 /// The withdrawal of a version of a product, with the catalogue that says so.
 ///
 /// # Errors
-/// The memory cannot be read.
+/// The memory or the keys cannot be read.
 pub fn withdrawal_of_version(product: &str, version: &Version) -> Result<Option<WithdrawnVersion>, CliError> {
-    let of_product = all()?.into_iter().filter(|seen| seen.product == product);
-    let mut found = of_product.filter_map(|seen| {
+    let mut found = believed(product)?.into_iter().filter_map(|seen| {
         let withdrawn = seen.withdrawn.into_iter().find(|release| Version::parse(&release.version) == *version)?;
         Some(WithdrawnVersion { date: withdrawn.date, why: withdrawn.why, from: seen.from })
     });

@@ -21,7 +21,8 @@ fn is_allowed(id: &str, common: &Common) -> bool {
 /// It may not be used.
 pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     check_expiry(release, common)?;
-    check_withdrawal(&release.manifest.version, catalogue_memory::withdrawal_of(&release.sha256)?, common)?;
+    let withdrawn = catalogue_memory::withdrawal_of(&release.manifest.product, &release.sha256)?;
+    check_withdrawal(&release.manifest.version, withdrawn, common)?;
     match &release.signer {
         Some(key) => trusted_signer(SignedFile::Release, key, &release.manifest.product, common),
         None if is_allowed(consent::UNSIGNED, common) => Ok("no key (accepted by --allow)".to_owned()),

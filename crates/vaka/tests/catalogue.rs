@@ -11,7 +11,7 @@ use std::process::{Command, Stdio};
 
 use serde_json::json;
 use support::{Bench, Ended, Running, firmware, root};
-use vaka_core::release::catalogue::Catalogue;
+use vaka_core::release::catalogue::{Catalogue, Withdrawal};
 use vaka_core::release::signature::PrivateKey;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::web::{Service, WebServer};
@@ -101,6 +101,12 @@ impl Trade {
 
     fn update(&self, from: &str, args: &[&str]) -> Ended {
         self.user(&[&["update", "--from", from, "--unattended"], args].concat())
+    }
+
+    /// Signs a list that `catalogue make` would not write.
+    fn sign(&self, list: &Catalogue) {
+        let key = fs::read_to_string(self.bench.folder.path().join("maker/vaka/keys/skerrow.key.pem")).unwrap();
+        fs::write(self.catalogue(), list.write(&PrivateKey::from_pem(&key).unwrap()).unwrap()).unwrap();
     }
 
     /// Whether the unit's true application is that of a version.
@@ -206,13 +212,14 @@ fn a_stale_catalogue_is_reported_at_every_use() {
     let trade = Trade::new();
     let mut list = Catalogue::open(fs::read(trade.catalogue()).unwrap()).unwrap().list;
     (list.date, list.fresh_until) = ("2026-01-10".to_owned(), "2026-02-10".to_owned());
-    let key = fs::read_to_string(trade.bench.folder.path().join("maker/vaka/keys/skerrow.key.pem")).unwrap();
-    fs::write(trade.catalogue(), list.write(&PrivateKey::from_pem(&key).unwrap()).unwrap()).unwrap();
+    trade.sign(&list);
     let words =
-        ["The catalogue of 2026-01-10 is stale since 2026-02-10", "newer releases and withdrawals may be hidden"];
+        ["The catalogue of 2026-01-10 is stale: it was made to last until 2026-02-10", "withdrawals may be hidden"];
     trade.user(&["releases", "--from", trade.folder()]).expect(0, &words);
     trade.update(trade.folder(), &["--plan"]).expect(0, &words);
-    trade.maker(&["catalogue", "check", trade.folder()]).expect(8, &["so it is STALE", "stale since 2026-02-10"]);
+    trade
+        .maker(&["catalogue", "check", trade.folder()])
+        .expect(8, &["so it is STALE", "WRONG: stale: it was made to last until 2026-02-10"]);
     let event = &trade.user(&["releases", "--from", trade.folder(), "--format", "json"]).events()[1];
     assert_eq!((&event["release"]["version"], &event["catalogue"]["stale"]), (&json!("1.3.0"), &json!(true)));
 }
@@ -307,8 +314,8 @@ fn a_catalogue_from_a_server_is_checked_before_it_is_used() {
     let web = WebServer::start(&trade.releases).unwrap();
     let list = "/releases.catalogue";
     for (service, code, words) in [
-        (Service::Status(404), 8, "there is no catalogue (releases.catalogue)"),
-        (Service::Endless, 9, "the server sends more than 4194304 bytes"),
+        (Service::Status(404), 8, "no catalogue (releases.catalogue) was found"),
+        (Service::Endless, 9, "the server sends more than 4 MiB"),
         (Service::Changed, 8, "the catalogue cannot be used"),
         (Service::Shortened(10), 8, "the catalogue cannot be used"),
         (Service::Redirect("file:///etc/passwd".into()), 9, "refers to 'file:///etc/passwd', which is not followed"),
@@ -411,7 +418,23 @@ fn a_publisher_finds_what_is_wrong_before_the_users_do() {
         0,
         &["tern-1.5.0.vaka: not in the folder any more", "catalogue 4 with 2 releases, 1 of them withdrawn"],
     );
-    trade.maker(&["catalogue", "check", trade.folder()]).expect(0, &["gannet-1.2.0.vaka: as listed"]);
+    trade
+        .maker(&["catalogue", "check", trade.folder()])
+        .expect(0, &["gannet-1.2.0.vaka: withdrawn, so its file is not read"]);
+    // A new release under the name of a withdrawn one would make users forget the withdrawal.
+    trade.pack("1.2.0", "2026-06-02", "");
+    trade
+        .maker(&["catalogue", "make", trade.folder(), "--key", "skerrow"])
+        .expect(8, &["a withdrawn release has this file name and another content", "No catalogue was written"]);
+    fs::remove_file(trade.releases.join("gannet-1.2.0.vaka")).unwrap();
+    // A web server is asked again, whatever was downloaded before.
+    let web = WebServer::start(&trade.releases).unwrap();
+    trade.maker(&["catalogue", "check", &web.url()]).expect(0, &["gannet-1.3.0.vaka: as listed"]);
+    web.set("/gannet-1.3.0.vaka", Service::Changed);
+    trade.maker(&["catalogue", "check", &web.url()]).expect(8, &["gannet-1.3.0.vaka: WRONG"]);
+    web.set("/releases.catalogue", Service::Status(503));
+    trade.maker(&["catalogue", "check", &web.url()]).expect(9, &["the server answers with status 503"]);
+    drop(web);
     let lift = ["catalogue", "withdraw", trade.folder(), "gannet-1.2.0.vaka", "--lift", "--key", "skerrow"];
     trade.maker(&lift).expect(0, &["catalogue 5 with 2 releases"]);
     trade
@@ -430,7 +453,31 @@ fn a_publisher_finds_what_is_wrong_before_the_users_do() {
     let empty = trade.bench.folder.path().join("empty");
     fs::create_dir(&empty).unwrap();
     trade.maker(&["catalogue", "make", empty.to_str().unwrap(), "--key", "skerrow"]).expect(8, &["has no release"]);
-    trade.update(empty.to_str().unwrap(), &[]).expect(8, &["there is no catalogue"]);
+    trade.update(empty.to_str().unwrap(), &[]).expect(8, &["no catalogue (releases.catalogue) was found"]);
+}
+
+/// A publisher of one product does not decide about the releases of another one, and a key that is trusted no more
+/// decides nothing.
+#[test]
+fn a_withdrawal_counts_for_the_product_of_a_trusted_key_only() {
+    let trade = Trade::new();
+    let mut list = Catalogue::open(fs::read(trade.catalogue()).unwrap()).unwrap().list;
+    let tern = trade.releases.join("tern-1.5.0.vaka");
+    list.releases[0].sha256 = sha256(&tern);
+    list.releases[0].withdrawn = Some(Withdrawal { date: list.date.clone(), why: "not mine".into() });
+    list.releases[1].withdrawn = Some(Withdrawal { date: list.date.clone(), why: "mine".into() });
+    trade.sign(&list);
+    trade.user(&["releases", "--from", trade.folder()]).expect(0, &["WITHDRAWN on"]);
+    let key = trade.maker(&["keys", "list"]).stdout.split_whitespace().next().unwrap().to_owned();
+    let consent = format!("signer-{key}");
+    let update = |file: &Path| {
+        trade.user(&["update", file.to_str().unwrap(), "--unattended", "--plan", "--wait", "0", "--allow", &consent])
+    };
+    update(&tern).expect(4, &["Release tern 1.5.0"]);
+    let gannet = trade.releases.join("gannet-1.3.0.vaka");
+    update(&gannet).expect(3, &["Release 1.3.0 was withdrawn", "mine"]);
+    trade.user(&["keys", "distrust", "skerrow"]).expect(0, &[]);
+    update(&gannet).expect(0, &["Release gannet 1.3.0"]);
 }
 
 #[test]

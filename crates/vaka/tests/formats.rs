@@ -30,7 +30,7 @@ fn bench() -> Bench {
     bench
 }
 
-/// Sheet, dialect, release, journal, settings, trace and scene of format 1.
+/// Sheet, dialect, release, catalogue, journal, settings, trace and scene of format 1.
 #[test]
 fn files_of_format_1_are_read() {
     let bench = bench();
@@ -42,6 +42,10 @@ fn files_of_format_1_are_read() {
     let update = ["update", &text("fulmar-4.2.0.vaka"), "--unit", "port=1-1", "--unattended"];
     let ended = bench.run(&[&update[..], &["--allow", "signer-530ffc098825da215e037ee5bd2d5a11"]].concat());
     ended.expect(0, &["runs 4.2.0", "read-back"]);
+    let catalogue = kept("");
+    bench
+        .run(&["catalogue", "show", catalogue.to_str().unwrap()])
+        .expect(0, &["catalogue 2 of 2026-12-02", "the signature is valid", "WITHDRAWN", "on 2026-12-02: an example"]);
     let image = fs::read(firmware("fulmar-4.2.0.bin")).unwrap();
     assert!(bench.memory("1-1")[0x3000..0x3000 + image.len()] == image);
     let load = ["settings", "load", &text("tern.settings"), "--unit", "port=1-2", "--variant", "r1"];

@@ -45,7 +45,7 @@ pub fn part(release: &Path) -> PathBuf {
     PathBuf::from(name)
 }
 
-/// Removes the files that were not used for the longest time. Files that another process has removed are no error.
+/// Removes the files that were stored first. Files that another process has removed are no error.
 pub fn tidy() {
     let Ok(folder) = folder("releases") else { return };
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();

@@ -1,7 +1,7 @@
 //! Getting files from web servers, without trust in them.
 //!
-//! A request is made on a thread of its own, so that a server that says nothing ends neither the patience of the user nor
-//! the reaction to Ctrl-C. Only the address of the file is sent: no name of the user, of this computer or of a unit.
+//! A request is made on a thread of its own, so that Ctrl-C and the time limit work while a server
+//! sends nothing. Only the address of the file is sent: no name of the user, of this computer or of a unit.
 
 #![cfg_attr(not(feature = "download"), allow(dead_code))] // no request is made then
 
@@ -12,6 +12,7 @@ use std::sync::mpsc::{self, RecvTimeoutError};
 use std::time::{Duration, Instant};
 
 use vaka_base::duration;
+use vaka_base::size::Bytes;
 
 use crate::signals;
 
@@ -35,7 +36,7 @@ pub enum HttpError {
     /// The settings of the system cannot be used.
     #[cfg(feature = "download")]
     Settings(String),
-    /// There is no connection to the server.
+    /// The server does not accept the connection.
     Unreachable(String),
     /// The server answers with this status (RFC 9110, section 15).
     Status(u16),
@@ -66,7 +67,7 @@ impl std::fmt::Display for HttpError {
             Self::Redirect(to) => write!(f, "the server refers to '{to}', which is not followed"),
             Self::Cut(reason) => write!(f, "the transfer was cut off: {reason}"),
             Self::Silent(time) => write!(f, "the server sent nothing for {}", duration::words(*time)),
-            Self::TooLarge(limit) => write!(f, "the server sends more than {limit} bytes"),
+            Self::TooLarge(limit) => write!(f, "the server sends more than {}", Bytes(*limit)),
             Self::Stopped => f.write_str("stopped"),
             Self::Storage(reason) => write!(f, "the file cannot be stored: {reason}"),
         }

@@ -8,5 +8,5 @@ mod obtain;
 mod opened;
 
 pub use attached::{AttachedProduct, attached, wanted_product};
-pub use obtain::{local, obtain};
+pub use obtain::{local, obtain, obtain_now};
 pub use opened::{CheckedCatalogue, open, pick, read};

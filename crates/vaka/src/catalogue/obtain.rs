@@ -35,6 +35,21 @@ pub fn obtain(place: &Place, listed: &ListedRelease, common: &Common) -> Result<
     }
 }
 
+/// The same, and of a web address downloaded now.
+///
+/// # Errors
+/// As of [`obtain`].
+pub fn obtain_now(place: &Place, listed: &ListedRelease, common: &Common) -> Result<PathBuf, CliError> {
+    if let (Place::Web(_), Ok(path)) = (place, cache::release(listed)) {
+        // A file that stays in the cache would be used in place of the one that the server sends.
+        match fs::remove_file(&path) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(CliError::file(&path, error)),
+            _ => {}
+        }
+    }
+    obtain(place, listed, common)
+}
+
 /// The path of a release that is on this computer, complete and unchanged.
 pub fn local(place: &Place, listed: &ListedRelease) -> Option<PathBuf> {
     let path = match place {
@@ -86,7 +101,7 @@ fn downloaded(url: &str, listed: &ListedRelease, common: &Common) -> Result<Path
 }
 
 fn no_cache(error: &io::Error) -> CliError {
-    CliError::internal(format!("There is no folder for downloads: {error}."))
+    CliError::internal(format!("Downloads cannot be stored: {error}."))
 }
 
 fn failed(url: &str, error: &DownloadError, part: &Path) -> CliError {

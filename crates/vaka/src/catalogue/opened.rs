@@ -38,66 +38,74 @@ impl CheckedCatalogue {
 /// # Errors
 /// It is not valid, its signer is not trusted, or a newer one was seen.
 pub fn open(place: &Place, common: &Common) -> Result<CheckedCatalogue, CliError> {
-    let (catalogue, to_keep) = verified(place, common)?;
-    let opened = checked(place, catalogue, common)?;
-    if let (Place::Web(base), Some(bytes)) = (place, to_keep) {
+    let bytes = match place {
+        Place::Folder(_) => present(place)?,
+        Place::Web(base) => present_or_last(base, common)?,
+    };
+    let opened = checked(place, verified(place, bytes.clone())?, common)?;
+    if let Place::Web(base) = place {
         // Without a cache the catalogue is used all the same.
         let _ = cache::catalogue(base).and_then(|path| private_file::write(&path, &bytes));
     }
     Ok(opened)
 }
 
-/// Reads the catalogue of a place, whoever signed it. It is not remembered.
+/// Reads the present catalogue of a place, whoever signed it. It is not remembered.
 ///
 /// # Errors
-/// It is not valid.
-pub fn read(place: &Place, common: &Common) -> Result<SignedCatalogue, CliError> {
-    verified(place, common).map(|(catalogue, _)| catalogue)
+/// It is not valid, or cannot be read now.
+pub fn read(place: &Place) -> Result<SignedCatalogue, CliError> {
+    verified(place, present(place)?)
 }
 
-/// A catalogue with a valid signature; and its bytes, if they are not yet in the cache.
-fn verified(place: &Place, common: &Common) -> Result<(SignedCatalogue, Option<Vec<u8>>), CliError> {
-    let (bytes, is_from_cache) = match place {
-        Place::Folder(folder) => {
-            let path = folder.join(FILE);
-            if folder.is_dir() && !path.exists() {
-                return Err(CommandError::NoCatalogue { place: place.to_string() }.into());
-            }
-            (input_file::bytes(&path, MOST_BYTES).map_err(|error| CliError::file(&path, error))?, false)
-        }
-        Place::Web(base) => fetched(base, common)?,
-    };
-    let invalid = |error: vaka_core::release::catalogue::CatalogueError| CommandError::Catalogue {
-        place: place.to_string(),
-        reason: error.to_string(),
-    };
-    let catalogue = Catalogue::open(bytes.clone()).map_err(invalid)?;
-    Ok((catalogue, (!is_from_cache).then_some(bytes)))
+/// A catalogue with a valid signature.
+fn verified(place: &Place, bytes: Vec<u8>) -> Result<SignedCatalogue, CliError> {
+    Catalogue::open(bytes)
+        .map_err(|error| CommandError::Catalogue { place: place.to_string(), reason: error.to_string() }.into())
 }
 
-/// The bytes of the catalogue at a web address, and whether they are those of an earlier download.
-fn fetched(base: &str, common: &Common) -> Result<(Vec<u8>, bool), CliError> {
-    let url = format!("{base}{FILE}");
+/// The bytes of the catalogue that is in a place now.
+fn present(place: &Place) -> Result<Vec<u8>, CliError> {
+    let folder = match place {
+        Place::Folder(folder) => folder,
+        Place::Web(base) => return downloaded(base).map_err(|error| not_downloaded(base, &error)),
+    };
+    let path = folder.join(FILE);
+    if folder.is_dir() && !path.exists() {
+        return Err(CommandError::NoCatalogue { place: place.to_string() }.into());
+    }
+    input_file::bytes(&path, MOST_BYTES).map_err(|error| CliError::file(&path, error))
+}
+
+/// The same of a web address; without a connection, those of the last download.
+fn present_or_last(base: &str, common: &Common) -> Result<Vec<u8>, CliError> {
+    let error = match downloaded(base) {
+        Ok(bytes) => return Ok(bytes),
+        Err(error) => error,
+    };
+    let cached = cache::catalogue(base).ok().filter(|_| error.is_passing()).and_then(|path| fs::read(path).ok());
+    let bytes = cached.ok_or_else(|| not_downloaded(base, &error))?;
+    environment::announce(common, format!("{base}{FILE}: {error}. The catalogue of the last download is used."));
+    Ok(bytes)
+}
+
+fn downloaded(base: &str) -> Result<Vec<u8>, HttpError> {
     let mut bytes = Vec::new();
-    let done = http::get(&url, 0, &mut |part| {
+    http::get(&format!("{base}{FILE}"), 0, &mut |part| {
         if let Part::Data(data) = part {
             bytes.extend(data);
         }
         if bytes.len() as u64 > MOST_BYTES { Err(HttpError::TooLarge(MOST_BYTES)) } else { Ok(()) }
-    });
-    let Err(error) = done else { return Ok((bytes, false)) };
-    let cached = cache::catalogue(base).ok().filter(|_| error.is_passing()).and_then(|path| fs::read(path).ok());
-    match cached {
-        Some(bytes) => {
-            environment::announce(common, format!("{url}: {error}. The catalogue of the last download is used."));
-            Ok((bytes, true))
-        }
-        None if error == HttpError::Status(404) => Err(CommandError::NoCatalogue { place: base.to_owned() }.into()),
-        None => {
-            let stopped = error == HttpError::Stopped;
-            Err(CommandError::Download { url, reason: error.to_string(), kept: 0, stopped }.into())
-        }
+    })?;
+    Ok(bytes)
+}
+
+fn not_downloaded(base: &str, error: &HttpError) -> CliError {
+    if *error == HttpError::Status(404) {
+        return CommandError::NoCatalogue { place: base.to_owned() }.into();
     }
+    let (url, stopped) = (format!("{base}{FILE}"), *error == HttpError::Stopped);
+    CommandError::Download { url, reason: error.to_string(), kept: 0, stopped }.into()
 }
 
 /// Checks signer and number of a catalogue.
@@ -129,7 +137,7 @@ fn checked(place: &Place, catalogue: SignedCatalogue, common: &Common) -> Result
     let list = &catalogue.list;
     if list.is_stale(&keyring::today()) {
         let text = format!(
-            "The catalogue of {} is stale since {}: newer releases and withdrawals may be hidden. Ask its publisher for a newer one.",
+            "The catalogue of {} is stale: it was made to last until {}. Newer releases and withdrawals may be hidden; ask its publisher for a newer one.",
             list.date, list.fresh_until
         );
         environment::announce(common, text);

@@ -26,7 +26,7 @@ pub fn run(command: &CatalogueCommand, common: &Common, setting: &OutputOptions)
     match command {
         CatalogueCommand::Make(args) => make(args, setting),
         CatalogueCommand::Check { place } => check(place, common, setting),
-        CatalogueCommand::Show { place } => show(place, common, setting),
+        CatalogueCommand::Show { place } => show(place, setting),
         CatalogueCommand::Withdraw(args) => withdraw(args, setting),
     }
 }
@@ -53,7 +53,7 @@ fn make(args: &MakeCatalogue, setting: &OutputOptions) -> Outcome {
     let folder = &args.folder;
     let before = present(folder)?.map(|signed| signed.list);
     let mut releases = listed(folder, setting.format)?;
-    let left_out = keep_withdrawals(&mut releases, before.as_ref());
+    let left_out = keep_withdrawals(folder, &mut releases, before.as_ref())?;
     if releases.is_empty() {
         return Err(CommandError::NoReleaseIn { path: folder.clone(), ending: release_store::ENDING }.into());
     }
@@ -125,20 +125,27 @@ fn listed(folder: &Path, format: OutputFormat) -> Result<Vec<ListedRelease>, Cli
 
 /// Keeps what the present catalogue says of withdrawn releases, also of those whose files are gone. Returns the other
 /// files that are gone.
-fn keep_withdrawals(releases: &mut Vec<ListedRelease>, before: Option<&Catalogue>) -> Vec<String> {
+fn keep_withdrawals(
+    folder: &Path,
+    releases: &mut Vec<ListedRelease>,
+    before: Option<&Catalogue>,
+) -> Result<Vec<String>, CliError> {
     let mut gone = Vec::new();
     for old in before.into_iter().flat_map(|list| &list.releases) {
         let has_file = releases.iter().any(|new| new.file == old.file);
         match releases.iter_mut().find(|new| new.sha256 == old.sha256) {
             Some(new) => new.withdrawn.clone_from(&old.withdrawn),
-            None if old.withdrawn.is_some() && !has_file => {
-                releases.push(old.clone());
+            None if has_file && old.withdrawn.is_some() => {
+                let reason = "a withdrawn release has this file name and another content; name the new file otherwise";
+                return Err(wrong(&folder.join(&old.file), reason));
             }
+            None if has_file => {}
+            None if old.withdrawn.is_some() => releases.push(old.clone()),
             None => gone.push(old.file.clone()),
         }
     }
     releases.sort_by(|a, b| (&a.product, &a.file).cmp(&(&b.product, &b.file)));
-    gone
+    Ok(gone)
 }
 
 fn store(folder: &Path, list: &Catalogue, signing: &Signing) -> Result<(), CliError> {
@@ -203,57 +210,68 @@ fn withdraw(args: &Withdraw, setting: &OutputOptions) -> Outcome {
     Ok(ExitCode::Done)
 }
 
-/// A finding about a catalogue.
-struct Finding {
-    file: String,
-    /// The fault; none if all is well.
-    fault: Option<String>,
+/// A file, compared with the catalogue.
+enum Comparison {
+    AsListed,
+    /// The release is withdrawn: its file may be removed, so it is not read.
+    Withdrawn,
+    Wrong(String),
+}
+
+impl Comparison {
+    fn of(place: &Place, listed: &ListedRelease, common: &Common) -> Result<Self, CliError> {
+        if listed.withdrawn.is_some() {
+            return Ok(Self::Withdrawn);
+        }
+        match check_release(place, listed, common) {
+            Ok(()) => Ok(Self::AsListed),
+            Err(error) if error.code() == ExitCode::Stopped => Err(error),
+            Err(error) => Ok(Self::Wrong(error.0.message)),
+        }
+    }
 }
 
 fn check(place: &Place, common: &Common, setting: &OutputOptions) -> Outcome {
-    let signed = catalogue::read(place, common)?;
+    let signed = catalogue::read(place)?;
     let list = &signed.list;
-    let mut findings = Vec::new();
+    let mut found = Vec::new();
     if list.is_stale(&keyring::today()) {
-        let fault = Some(format!("stale since {}", list.fresh_until));
-        findings.push(Finding { file: FILE.to_owned(), fault });
+        let fault = format!("stale: it was made to last until {}", list.fresh_until);
+        found.push((FILE, Comparison::Wrong(fault)));
     }
     for listed in &list.releases {
-        let is_gone = matches!(place, Place::Folder(folder) if !folder.join(&listed.file).exists());
-        let fault = match &listed.withdrawn {
-            // The file of a withdrawn release may be removed.
-            Some(_) if is_gone => None,
-            _ => check_release(place, listed, common).err().map(|error| error.0.message),
-        };
-        findings.push(Finding { file: listed.file.clone(), fault });
+        found.push((listed.file.as_str(), Comparison::of(place, listed, common)?));
     }
     if setting.format == OutputFormat::Text {
         describe(place, &signed)?;
     }
-    for Finding { file, fault } in &findings {
-        let event = json!({ "event": "catalogue-check", "file": file, "fault": fault });
-        print_result(setting.format, &event, || match fault {
-            Some(fault) => print_line(&format!("  {file}: WRONG: {fault}")),
-            None => print_line(&format!("  {file}: as listed")),
+    for (file, comparison) in &found {
+        let (state, fault) = match comparison {
+            Comparison::AsListed => ("as-listed", None),
+            Comparison::Withdrawn => ("withdrawn", None),
+            Comparison::Wrong(fault) => ("wrong", Some(fault)),
+        };
+        let event = json!({ "event": "catalogue-check", "file": file, "state": state, "fault": fault });
+        print_result(setting.format, &event, || match comparison {
+            Comparison::AsListed => print_line(&format!("  {file}: as listed")),
+            Comparison::Withdrawn => print_line(&format!("  {file}: withdrawn, so its file is not read")),
+            Comparison::Wrong(fault) => print_line(&format!("  {file}: WRONG: {fault}")),
         });
     }
-    Ok(if findings.iter().all(|finding| finding.fault.is_none()) { ExitCode::Done } else { ExitCode::File })
+    let is_wrong = found.iter().any(|(_, comparison)| matches!(comparison, Comparison::Wrong(_)));
+    Ok(if is_wrong { ExitCode::File } else { ExitCode::Done })
 }
 
 /// Checks that a release is the listed one.
 fn check_release(place: &Place, listed: &ListedRelease, common: &Common) -> Result<(), CliError> {
-    let path = catalogue::obtain(place, listed, common)?;
+    let path = catalogue::obtain_now(place, listed, common)?;
     let release = release_store::read(&path)?;
     let sheet = release_store::sheet(&release, &path, Vec::new())?;
-    let mut found = ListedRelease::of(&release, listed.file.clone(), environment::unit_ids(&sheet));
-    found.withdrawn.clone_from(&listed.withdrawn);
-    match found == *listed {
-        true => Ok(()),
-        false => {
-            let reason = "the release states other things than the catalogue".to_owned();
-            Err(CommandError::Listed { path, reason }.into())
-        }
+    if ListedRelease::of(&release, listed.file.clone(), environment::unit_ids(&sheet)) == *listed {
+        return Ok(());
     }
+    let reason = "the release states other things than the catalogue".to_owned();
+    Err(CommandError::Listed { path, reason }.into())
 }
 
 /// Prints the catalogue in one block.
@@ -278,8 +296,8 @@ fn describe(place: &Place, signed: &SignedCatalogue) -> Result<(), CliError> {
     Ok(())
 }
 
-fn show(place: &Place, common: &Common, setting: &OutputOptions) -> Outcome {
-    let signed = catalogue::read(place, common)?;
+fn show(place: &Place, setting: &OutputOptions) -> Outcome {
+    let signed = catalogue::read(place)?;
     let event = json!({ "event": "catalogue-list", "from": place.to_string(), "list": signed.list, "signer": signed.signer.to_string() });
     if setting.format == OutputFormat::Json {
         print_result(setting.format, &event, || {});

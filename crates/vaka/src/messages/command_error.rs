@@ -451,7 +451,7 @@ impl CommandError {
             Self::WithdrawnRelease { version, date, why, .. } => {
                 format!("Release {version} was withdrawn by its publisher on {date}: {why}.")
             }
-            Self::NoCatalogue { place } => format!("{place}: there is no catalogue (releases.catalogue)."),
+            Self::NoCatalogue { place } => format!("{place}: no catalogue (releases.catalogue) was found."),
             Self::Catalogue { place, reason } => format!("{place}: the catalogue cannot be used: {reason}."),
             Self::OldCatalogue { number, newest, date } => {
                 format!(
