@@ -155,7 +155,8 @@ pub fn at_terminal(command: &Command) -> Command {
         .map(|word| format!("'{}'", word.to_str().unwrap()))
         .collect();
     let mut script = Command::new("script");
-    script.args(["--quiet", "--return", "--command", &words.join(" "), "/dev/null"]);
+    // With `exec` the shell is not between the terminal and the program: some shells end by Ctrl-C themselves.
+    script.args(["--quiet", "--return", "--command", &format!("exec {}", words.join(" ")), "/dev/null"]);
     for (name, value) in command.get_envs() {
         match value {
             Some(value) => script.env(name, value),
