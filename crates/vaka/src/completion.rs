@@ -8,7 +8,7 @@ use vaka_boot::bench::buses::Bench;
 use vaka_core::matching::consent::CONSENTS;
 use vaka_core::sheet::Sheet;
 
-use crate::args::{Common, OPTIONS, at};
+use crate::args::{Common, change_each};
 use crate::commands::demo;
 use crate::help::TOPICS;
 use crate::{config, environment, keyring};
@@ -21,13 +21,10 @@ pub fn add_candidates(command: Command) -> Command {
         [("unit", units), ("variant", variants), ("part", parts), ("allow", consents)];
     let own: [(&str, &str, Candidates); 4] =
         [("demo", "scene", scenes), ("help", "topic", topics), ("pack", "key", keys), ("keys show", "name", keys)];
-    let command = OPTIONS.iter().fold(command, |command, (path, _)| {
-        at(command, path, &|command| {
-            general.iter().fold(command, |command, (id, candidates)| with_candidates(command, id, *candidates))
-        })
-    });
-    own.iter().fold(command, |command, (path, id, candidates)| {
-        at(command, path, &|command| with_candidates(command, id, *candidates))
+    change_each(command, "", &|command, path| {
+        let own = own.iter().filter(|(of, ..)| *of == path).map(|(_, id, candidates)| (id, candidates));
+        let all = general.iter().map(|(id, candidates)| (id, candidates)).chain(own);
+        all.fold(command, |command, (id, candidates)| with_candidates(command, id, *candidates))
     })
 }
 

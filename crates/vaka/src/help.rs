@@ -3,7 +3,7 @@
 use clap::error::ErrorKind;
 use clap::{CommandFactory, FromArgMatches};
 
-use crate::args::{Args, Command, Common, add_general_options, at};
+use crate::args::{Args, Command, Common, add_general_options, change_each};
 
 /// A document that `vaka help` prints.
 pub struct Topic {
@@ -171,11 +171,12 @@ const EXAMPLES: [(&str, &[&str]); 44] = [
 pub fn command_line() -> clap::Command {
     let command = add_general_options(Args::command());
     let groups = grouped_list(&command);
-    let command = EXAMPLES.iter().fold(command, |command, (path, examples)| {
-        at(command, path, &|command| {
+    let command = change_each(command, "", &|command, path| match EXAMPLES.iter().find(|(of, _)| *of == path) {
+        Some((_, examples)) => {
             let text = after_help(&command, examples);
             command.after_long_help(text)
-        })
+        }
+        None => command,
     });
     command.override_help(groups)
 }
@@ -205,8 +206,12 @@ fn after_help(command: &clap::Command, examples: &[&str]) -> String {
 
 /// Parses the arguments of the process; prints help or an error and ends it if they are invalid.
 pub fn parse_arguments() -> (Command, Common) {
-    let mut command = command_line();
-    let matches = command.get_matches_mut();
+    // The texts of the help take longer to build than a command line to parse, so they are built where they are shown.
+    let mut command = add_general_options(Args::command());
+    let matches = command.try_get_matches_from_mut(std::env::args_os()).unwrap_or_else(|error| match error.kind() {
+        ErrorKind::DisplayVersion => error.exit(),
+        _ => command_line().get_matches(),
+    });
     let args = Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     let mut leaf = &matches;
     let mut path = Vec::new();

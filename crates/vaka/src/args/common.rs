@@ -215,23 +215,34 @@ fn allow_help() -> String {
 
 /// Adds to each command the general options that apply to it.
 pub fn add_general_options(command: Command) -> Command {
-    OPTIONS
-        .iter()
-        .fold(command, |command, (path, groups)| at(command, path, &|command| command.args(general_options(groups))))
+    let all = all_options();
+    change_each(command, "", &|command, path| match OPTIONS.iter().find(|(of, _)| *of == path) {
+        Some((_, groups)) => command.args(of_groups(&all, groups)),
+        None => command,
+    })
 }
 
 /// The general options of these groups.
 pub fn general_options(groups: &[&[&str]]) -> Vec<clap::Arg> {
-    let all = Common::augment_args(Command::new("general")).mut_arg("allow", |arg| arg.long_help(allow_help()));
-    let of_groups = all.get_arguments().filter(|arg| groups.iter().any(|group| group.contains(&arg.get_id().as_str())));
-    of_groups.cloned().collect()
+    of_groups(&all_options(), groups)
 }
 
-/// Changes the command at a path such as `keys list`.
-pub fn at(command: Command, path: &str, change: &dyn Fn(Command) -> Command) -> Command {
-    match path.split_once(' ') {
-        None if path.is_empty() => change(command),
-        None => command.mut_subcommand(path, change),
-        Some((first, rest)) => command.mut_subcommand(first, |command| at(command, rest, change)),
+/// A command with all general options.
+fn all_options() -> Command {
+    Common::augment_args(Command::new("general")).mut_arg("allow", |arg| arg.long_help(allow_help()))
+}
+
+fn of_groups(all: &Command, groups: &[&[&str]]) -> Vec<clap::Arg> {
+    let is_wanted = |arg: &&clap::Arg| groups.iter().any(|group| group.contains(&arg.get_id().as_str()));
+    all.get_arguments().filter(is_wanted).cloned().collect()
+}
+
+/// Changes a command and all commands below it. A command has a path such as `keys list`.
+pub fn change_each(command: Command, path: &str, change: &dyn Fn(Command, &str) -> Command) -> Command {
+    let mut command = change(command, path);
+    for below in command.get_subcommands_mut() {
+        let path = format!("{path} {}", below.get_name());
+        *below = change_each(std::mem::take(below), path.trim_start(), change);
     }
+    command
 }

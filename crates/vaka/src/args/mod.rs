@@ -15,7 +15,9 @@ mod values;
 use clap::{Parser, Subcommand};
 
 pub use catalogue::{CatalogueCommand, ListReleases, MakeCatalogue, Signing, Withdraw};
-pub use common::{Common, GivenSecret, OPTIONS, OutputFormat, add_general_options, at};
+#[cfg(test)]
+pub use common::OPTIONS;
+pub use common::{Common, GivenSecret, OutputFormat, add_general_options, change_each};
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
 pub use place::Place;
