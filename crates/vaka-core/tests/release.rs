@@ -77,8 +77,8 @@ fn members_of(bytes: &[u8]) -> Vec<Member<'_>> {
         usize::try_from(number).unwrap()
     }
     let found = archive::index(&bytes.to_vec()).unwrap();
-    let names = found.entries.iter().map(|entry| place(entry.offset) - entry.name.len());
-    let all = names.zip(&found.entries).map(|(at, entry)| {
+    let names = found.iter().map(|entry| place(entry.offset) - entry.name.len());
+    let all = names.zip(&found).map(|(at, entry)| {
         let (name, data) = bytes[at..][..entry.name.len() + place(entry.len)].split_at(entry.name.len());
         Member { name: std::str::from_utf8(name).unwrap(), data }
     });

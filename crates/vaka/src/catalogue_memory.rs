@@ -2,12 +2,13 @@
 
 use std::fs;
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use vaka_base::text;
 use vaka_base::version::Version;
 use vaka_core::attached_unit::WithdrawnVersion;
+use vaka_core::release::Release;
 use vaka_core::release::catalogue::{ListedRelease, SignedCatalogue, Withdrawal};
 
 use crate::cli_error::CliError;
@@ -119,14 +120,20 @@ fn believed(product: &str) -> Result<Vec<Seen>, CliError> {
     Ok(seen)
 }
 
-/// The withdrawal of a product's release with this digest, if a catalogue that was seen says so.
+/// The withdrawal of a release, if a catalogue that was seen says so.
 ///
 /// # Errors
-/// The memory or the keys cannot be read.
-pub fn withdrawal_of(product: &str, sha256: &str) -> Result<Option<Withdrawal>, CliError> {
-    let seen = believed(product)?;
-    let mut withdrawn = seen.iter().flat_map(|seen| &seen.withdrawn);
-    Ok(withdrawn.find(|release| release.sha256 == sha256).map(SeenWithdrawal::stated))
+/// The memory, the keys or the release cannot be read.
+pub fn withdrawal_of(release: &Release, path: &Path) -> Result<Option<Withdrawal>, CliError> {
+    let seen = believed(&release.manifest.product)?;
+    // The digest of a large file takes its time, and the version tells most releases apart.
+    let of_version = |withdrawn: &&SeenWithdrawal| withdrawn.version == release.manifest.version;
+    let withdrawn: Vec<_> = seen.iter().flat_map(|seen| &seen.withdrawn).filter(of_version).collect();
+    if withdrawn.is_empty() {
+        return Ok(None);
+    }
+    let sha256 = release.sha256().map_err(|error| CliError::release(path, &error))?;
+    Ok(withdrawn.into_iter().find(|release| release.sha256 == sha256).map(SeenWithdrawal::stated))
 }
 
 /// The withdrawal of a version of a product, with the catalogue that says so.

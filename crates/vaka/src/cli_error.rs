@@ -4,6 +4,7 @@ use std::io;
 use std::path::Path;
 
 use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::release::ReleaseError;
 use vaka_core::sheet::SheetErrors;
 use vaka_dialect::DialectErrors;
 use vaka_messages::{CommandError, OutputKind};
@@ -39,6 +40,11 @@ impl CliError {
     /// A file that cannot be read or written.
     pub fn file(path: &Path, error: io::Error) -> Self {
         CommandError::Io { path: path.to_owned(), error }.into()
+    }
+
+    /// A file that is not a valid release, or not the one that was opened.
+    pub fn release(path: &Path, error: &ReleaseError) -> Self {
+        CommandError::Release { path: path.to_owned(), reason: error.to_string() }.into()
     }
 }
 

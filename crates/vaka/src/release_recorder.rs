@@ -16,7 +16,8 @@ use vaka_messages::OutputKind;
 
 /// Records a release's stages, and exports files.
 pub struct JournalHooks<'a> {
-    pub plan_only: bool,
+    /// The digest of the release's file; `None` for a plan, which is not recorded.
+    pub sha256: Option<&'a str>,
     pub export_dir: Option<&'a Path>,
     pub common: &'a Common,
     /// The label of the unit.
@@ -28,7 +29,7 @@ pub struct JournalHooks<'a> {
 }
 
 impl JournalHooks<'_> {
-    fn begun(&self, number: usize) -> StartRecord {
+    fn begun(&self, number: usize, sha256: &str) -> StartRecord {
         let manifest = &self.release.manifest;
         StartRecord {
             time: jiff::Timestamp::now(),
@@ -37,7 +38,7 @@ impl JournalHooks<'_> {
             file: FileRecord {
                 name: self.path.display().to_string(),
                 size: self.release.size(),
-                sha256: self.release.sha256.clone(),
+                sha256: sha256.to_owned(),
                 content_sha256: None,
             },
             further_files: Vec::new(),
@@ -57,8 +58,8 @@ impl JournalHooks<'_> {
 
 impl StageHooks for JournalHooks<'_> {
     fn begins(&mut self, number: usize) {
-        let recording = if self.plan_only { JournalEntry::default() } else { JournalEntry::of(self.begun(number)) };
-        *self.state.borrow_mut() = recording;
+        let recorded = self.sha256.map(|sha256| JournalEntry::of(self.begun(number, sha256)));
+        *self.state.borrow_mut() = recorded.unwrap_or_default();
     }
 
     fn export_file(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText> {

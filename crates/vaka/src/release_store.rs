@@ -36,6 +36,19 @@ pub struct Found {
     pub others: Vec<String>,
 }
 
+impl Found {
+    /// The digest of the file, for a journal that is written; `None` for a plan.
+    ///
+    /// # Errors
+    /// The file was changed since it was opened, or cannot be read.
+    pub fn recorded_digest(&self, plan_only: bool) -> Result<Option<&str>, CliError> {
+        match plan_only {
+            true => Ok(None),
+            false => self.release.sha256().map(Some).map_err(|error| CliError::release(&self.path, &error)),
+        }
+    }
+}
+
 /// Whether a file is a release. Only the start of a file is read.
 pub fn is_release(path: &Path) -> bool {
     let mut head = Vec::new();
@@ -72,7 +85,8 @@ fn listed(place: &Place, wanted: &Releases, common: &Common) -> Result<Found, Cl
     let (entry, others) = catalogue::pick(&opened, &query, common)?;
     let path = catalogue::obtain(place, entry, common)?;
     let release = read(&path)?;
-    let is_listed = release.sha256 == entry.sha256
+    let damaged = |error| CliError::release(&path, &error);
+    let is_listed = release.sha256().map_err(damaged)? == entry.sha256
         && (&release.manifest.product, &release.manifest.version) == (&entry.product, &entry.version);
     if !is_listed {
         let reason = "the release is not the one that the catalogue lists".to_owned();
@@ -178,7 +192,7 @@ fn in_folder(path: &Path, common: &Common) -> Result<Release, CliError> {
     }
     let release = read(path)?;
     accept_statements(&release, common)?;
-    release_trust::trusted(&release, common)?;
+    release_trust::trusted(&release, path, common)?;
     Ok(release)
 }
 
@@ -194,10 +208,6 @@ fn accept_statements(release: &Release, common: &Common) -> Result<(), CliError>
 
 /// Reads one release; an invalid or changed one is always refused.
 pub fn read(path: &Path) -> Result<Release, CliError> {
-    let damaged = |error: vaka_core::release::ReleaseError| CommandError::Release {
-        path: path.to_owned(),
-        reason: error.to_string(),
-    };
     let source: Arc<dyn Source> = match path.is_file() {
         true => Arc::new(ReleaseFile::open(path).map_err(|error| CliError::file(path, error))?),
         // A pipe can be read only once.
@@ -206,7 +216,7 @@ pub fn read(path: &Path) -> Result<Release, CliError> {
     if source.size() > input_file::MOST_FIRMWARE {
         return Err(CommandError::TooLarge { path: path.to_owned(), limit: input_file::MOST_FIRMWARE }.into());
     }
-    Ok(Release::open(source, origin::VERSION).map_err(damaged)?)
+    Release::open(source, origin::VERSION).map_err(|error| CliError::release(path, &error))
 }
 
 /// The file of a release, or a part of a file; it stays open, so that a file that takes its place is not used.

@@ -1,5 +1,7 @@
 //! Whether a release or a catalogue may be used: its signer, its last day, and its withdrawal.
 
+use std::path::Path;
+
 use vaka_core::matching::consent;
 use vaka_core::release::Release;
 use vaka_core::release::catalogue::Withdrawal;
@@ -19,9 +21,9 @@ fn is_allowed(id: &str, common: &Common) -> bool {
 ///
 /// # Errors
 /// It may not be used.
-pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
+pub fn trusted(release: &Release, path: &Path, common: &Common) -> Result<String, CliError> {
     check_expiry(release, common)?;
-    let withdrawn = catalogue_memory::withdrawal_of(&release.manifest.product, &release.sha256)?;
+    let withdrawn = catalogue_memory::withdrawal_of(release, path)?;
     check_withdrawal(&release.manifest.version, withdrawn, common)?;
     match &release.signer {
         Some(key) => trusted_signer(SignedFile::Release, key, &release.manifest.product, common),

@@ -69,6 +69,9 @@ pub enum ArchiveError {
     /// It is not canonical.
     #[error("it is not canonical (first difference at byte {0}): it was changed, or made by another program")]
     OtherForm(u64),
+    /// Its members are not those that were found before.
+    #[error("it was changed while it was used")]
+    Changed,
     /// It cannot be read.
     #[error("{0}")]
     Unreadable(String),
@@ -135,15 +138,6 @@ pub struct Entry {
     crc: u32,
 }
 
-/// The members of an archive, and the digest of the whole file.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Index {
-    /// The members in the order of the file.
-    pub entries: Vec<Entry>,
-    /// SHA-256 of the file.
-    pub sha256: [u8; 32],
-}
-
 /// The archive with these members, in this order.
 ///
 /// # Panics
@@ -207,53 +201,69 @@ fn common(name: &str, crc: u32, len: u32) -> Vec<u8> {
 }
 
 /// Reads an archive once, from its start to its end, and detects any bit that differs from what
-/// [`write()`] produces. Needs little memory, whatever the size of the archive.
+/// [`write()`] produces. Needs little memory, whatever the size of the archive. Returns the members in the order of the
+/// file.
 ///
 /// # Errors
 /// [`ArchiveError`], with the name of the member concerned.
-pub fn index(source: &dyn Source) -> Result<Index, ArchiveError> {
-    let mut walk = Walk { source, at: 0, hash: Sha256::default(), difference: None };
-    let mut entries: Vec<Entry> = Vec::new();
-    while walk.starts_with(LOCAL)? {
-        if entries.len() == MOST_MEMBERS {
-            return Err(ArchiveError::TooMany);
-        }
-        let entry = walk.member(entries.last().map_or("", |entry| &entry.name))?;
-        if entries.iter().any(|other| other.name == entry.name) {
-            return Err(ArchiveError::Twice(entry.name));
-        }
-        entries.push(entry);
-    }
-    if entries.is_empty() {
-        return Err(ArchiveError::NoArchive);
-    }
-    let cut = || ArchiveError::Cut(entries.last().map_or("", |entry| &entry.name).to_owned());
-    let start = u32::try_from(walk.at).map_err(|_| cut())?;
-    let expected = directory(&entries, start);
-    if walk.left() < expected.len() as u64 {
-        return Err(cut());
-    }
-    let directory_at = walk.at;
-    let found = walk.take(expected.len())?;
-    walk.compare(&found, &expected, directory_at);
-    let behind = (walk.left() > 0).then_some(walk.at);
-    match walk.difference.or(behind) {
-        Some(at) => Err(ArchiveError::OtherForm(at)),
-        None => Ok(Index { entries, sha256: walk.hash.finish() }),
-    }
+pub fn index(source: &dyn Source) -> Result<Vec<Entry>, ArchiveError> {
+    Walk { source, at: 0, hash: None, difference: None }.read_all().map(|(entries, _)| entries)
 }
 
+/// The SHA-256 of an archive's file, whose members are still these. It hashes each byte twice, which [`index`] avoids.
+///
+/// # Errors
+/// [`ArchiveError`]; [`ArchiveError::Changed`]: the members are others now.
+pub fn digest(source: &dyn Source, entries: &[Entry]) -> Result<[u8; 32], ArchiveError> {
+    let walk = Walk { source, at: 0, hash: Some(Sha256::default()), difference: None };
+    match walk.read_all()? {
+        (found, Some(hash)) if found == entries => Ok(hash.finish()),
+        _ => Err(ArchiveError::Changed),
+    }
+}
 /// A walk through an archive.
 struct Walk<'a> {
     source: &'a dyn Source,
     at: u64,
-    /// Of all bytes so far.
-    hash: Sha256,
+    /// Of all bytes so far, if it is wanted.
+    hash: Option<Sha256>,
     /// The first byte that is not canonical; errors that name a member count more.
     difference: Option<u64>,
 }
 
 impl Walk<'_> {
+    /// The members, and the digest of all bytes.
+    fn read_all(mut self) -> Result<(Vec<Entry>, Option<Sha256>), ArchiveError> {
+        let mut entries: Vec<Entry> = Vec::new();
+        while self.starts_with(LOCAL)? {
+            if entries.len() == MOST_MEMBERS {
+                return Err(ArchiveError::TooMany);
+            }
+            let entry = self.member(entries.last().map_or("", |entry| &entry.name))?;
+            if entries.iter().any(|other| other.name == entry.name) {
+                return Err(ArchiveError::Twice(entry.name));
+            }
+            entries.push(entry);
+        }
+        if entries.is_empty() {
+            return Err(ArchiveError::NoArchive);
+        }
+        let cut = || ArchiveError::Cut(entries.last().map_or("", |entry| &entry.name).to_owned());
+        let start = u32::try_from(self.at).map_err(|_| cut())?;
+        let expected = directory(&entries, start);
+        if self.left() < expected.len() as u64 {
+            return Err(cut());
+        }
+        let directory_at = self.at;
+        let found = self.take(expected.len())?;
+        self.compare(&found, &expected, directory_at);
+        let behind = (self.left() > 0).then_some(self.at);
+        match self.difference.or(behind) {
+            Some(at) => Err(ArchiveError::OtherForm(at)),
+            None => Ok((entries, self.hash)),
+        }
+    }
+
     fn left(&self) -> u64 {
         self.source.size().saturating_sub(self.at)
     }
@@ -271,7 +281,9 @@ impl Walk<'_> {
     fn take(&mut self, len: usize) -> Result<Vec<u8>, ArchiveError> {
         let mut bytes = vec![0; len];
         self.source.read_at(self.at, &mut bytes).map_err(unreadable)?;
-        self.hash.update(&bytes);
+        if let Some(hash) = &mut self.hash {
+            hash.update(&bytes);
+        }
         self.at += len as u64;
         Ok(bytes)
     }
@@ -358,10 +370,12 @@ mod tests {
         let members = [Member { name: "a", data: b"one" }, Member { name: "b/c", data: b"" }];
         let bytes = write(&members);
         let found = index(&bytes).unwrap();
-        let names: Vec<&str> = found.entries.iter().map(|entry| entry.name.as_str()).collect();
+        let names: Vec<&str> = found.iter().map(|entry| entry.name.as_str()).collect();
         assert_eq!(names, ["a", "b/c"]);
-        assert_eq!(bytes[usize::try_from(found.entries[0].offset).unwrap()..][..3], *b"one");
-        assert_eq!(found.sha256[..], vaka_base::checksum::sha256(&bytes)[..]);
+        assert_eq!(bytes[usize::try_from(found[0].offset).unwrap()..][..3], *b"one");
+        assert_eq!(digest(&bytes, &found), Ok(vaka_base::checksum::sha256(&bytes)));
+        let others = write(&[Member { name: "a", data: b"two" }, Member { name: "b/c", data: b"" }]);
+        assert_eq!(digest(&others, &found), Err(ArchiveError::Changed));
         for bit in 0..bytes.len() * 8 {
             let mut changed = bytes.clone();
             changed[bit / 8] ^= 1 << (bit % 8);

@@ -162,8 +162,8 @@ impl Catalogue {
     /// # Errors
     /// [`CatalogueError`].
     pub fn open(bytes: Vec<u8>) -> Result<SignedCatalogue, CatalogueError> {
-        let index = archive::index(&bytes).map_err(ReleaseError::from)?;
-        let [list, rest @ ..] = &index.entries[..] else { return Err(CatalogueError::Members) };
+        let entries = archive::index(&bytes).map_err(ReleaseError::from)?;
+        let [list, rest @ ..] = &entries[..] else { return Err(CatalogueError::Members) };
         if list.name != LIST {
             return Err(CatalogueError::Members);
         }
@@ -232,17 +232,20 @@ impl Catalogue {
 
 impl ListedRelease {
     /// The entry of a release. `ids` are those of the product's sheet.
-    pub fn of(release: &Release, file: String, ids: Vec<String>) -> Self {
+    ///
+    /// # Errors
+    /// The release was changed since it was opened, or cannot be read.
+    pub fn of(release: &Release, file: String, ids: Vec<String>) -> Result<Self, ReleaseError> {
         let manifest = &release.manifest;
         let images = manifest.stages.iter().flat_map(|stage| &stage.images);
         let mut variants: Vec<String> = images.flat_map(|image| image.variants.iter().cloned()).collect();
         variants.sort();
         variants.dedup();
-        Self {
+        Ok(Self {
             product: manifest.product.clone(),
             file,
             size: release.size(),
-            sha256: release.sha256.clone(),
+            sha256: release.sha256()?.to_owned(),
             version: manifest.version.clone(),
             channel: manifest.channel.clone(),
             date: manifest.date.clone(),
@@ -254,7 +257,7 @@ impl ListedRelease {
             loses: manifest.loses.clone(),
             notes: release.notes().into_iter().take(MOST_NOTES).collect(),
             withdrawn: None,
-        }
+        })
     }
 
     /// The version in comparable form.

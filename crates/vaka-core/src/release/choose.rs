@@ -4,6 +4,7 @@ use thiserror::Error;
 
 use super::catalogue::ListedRelease;
 use super::manifest::Manifest;
+use super::release_error::ReleaseError;
 use super::release_file::Release;
 use vaka_base::version::Version;
 
@@ -34,21 +35,39 @@ pub struct Candidate<'a> {
     pub date: &'a str,
     /// Channel.
     pub channel: &'a str,
-    /// SHA-256 of its file, as lower-case hex digits.
-    pub sha256: &'a str,
+    /// Its file.
+    pub file: CandidateFile<'a>,
+}
+
+/// The file of a release to choose from.
+#[derive(Clone, Copy, Debug)]
+pub enum CandidateFile<'a> {
+    /// One that was read.
+    Read(&'a Release),
+    /// One that is listed with this SHA-256, as lower-case hex digits.
+    Listed(&'a str),
+}
+
+impl<'a> CandidateFile<'a> {
+    fn sha256(self) -> Result<&'a str, SelectError> {
+        match self {
+            Self::Read(release) => Ok(release.sha256()?),
+            Self::Listed(sha256) => Ok(sha256),
+        }
+    }
 }
 
 impl<'a> Candidate<'a> {
     /// A release that was read.
     pub fn of(release: &'a Release) -> Self {
         let Manifest { product, version, date, channel, .. } = &release.manifest;
-        Self { product, version, date, channel, sha256: &release.sha256 }
+        Self { product, version, date, channel, file: CandidateFile::Read(release) }
     }
 
     /// A release of a catalogue.
     pub fn listed(listed: &'a ListedRelease) -> Self {
         let ListedRelease { product, version, date, channel, sha256, .. } = listed;
-        Self { product, version, date, channel, sha256 }
+        Self { product, version, date, channel, file: CandidateFile::Listed(sha256) }
     }
 
     /// The version in comparable form.
@@ -120,6 +139,9 @@ pub enum SelectError {
     /// No release is known to be good.
     #[error("none of these releases is on record as installed successfully; available: {}", .0.join(", "))]
     KnownGood(Vec<String>),
+    /// A release cannot be read again.
+    #[error(transparent)]
+    Unreadable(#[from] ReleaseError),
     /// Two different releases have the same version.
     #[error("two different releases have the version {0}")]
     Two(String),
@@ -151,7 +173,14 @@ pub fn choose(releases: &[Candidate<'_>], wanted: &ReleaseQuery<'_>) -> Result<S
     let fitting: Vec<usize> = match &wanted.version {
         VersionSelector::Version(version) => all.iter().copied().filter(|at| is(at, version)).collect(),
         VersionSelector::KnownGood(good) => {
-            all.iter().copied().filter(|at| good.iter().any(|sha256| sha256 == releases[*at].sha256)).collect()
+            let mut fitting = Vec::new();
+            for at in &all {
+                let sha256 = releases[*at].file.sha256()?;
+                if good.iter().any(|good| good == sha256) {
+                    fitting.push(*at);
+                }
+            }
+            fitting
         }
         // Dates in this form have the order of their texts.
         VersionSelector::Before(day) => {
@@ -171,7 +200,9 @@ pub fn choose(releases: &[Candidate<'_>], wanted: &ReleaseQuery<'_>) -> Result<S
         });
     };
     let same = fitting.iter().skip(1).find(|at| releases[**at].ordered() == releases[index].ordered());
-    if same.is_some_and(|at| releases[*at].sha256 != releases[index].sha256) {
+    if let Some(at) = same
+        && releases[*at].file.sha256()? != releases[index].file.sha256()?
+    {
         return Err(SelectError::Two(releases[index].version.to_owned()));
     }
     Ok(Selection { index, others: all.into_iter().filter(|at| *at != index).collect() })
@@ -187,7 +218,7 @@ mod tests {
 
     /// A release whose digest is its version.
     fn release<'a>(product: &'a str, version: &'a str, channel: &'a str) -> Candidate<'a> {
-        Candidate { product, version, date: "2026-11-02", channel, sha256: version }
+        Candidate { product, version, date: "2026-11-02", channel, file: CandidateFile::Listed(version) }
     }
 
     #[test]
@@ -227,7 +258,7 @@ mod tests {
         assert_eq!(choose(&all, &heron).unwrap(), Selection { index: 1, others: vec![] });
         let mut twins = [release("tern", "1.0", "stable"), release("tern", "1.0", "stable")];
         assert!(choose(&twins, &any).is_ok());
-        twins[1].sha256 = "another";
+        twins[1].file = CandidateFile::Listed("another");
         assert!(matches!(choose(&twins, &any), Err(SelectError::Two(_))));
         assert_eq!(choose(&[], &any), Err(SelectError::Nothing));
     }

@@ -17,7 +17,7 @@ pub mod signature;
 mod signed;
 pub mod statement;
 
-pub use choose::{Candidate, ReleaseQuery, STABLE, SelectError, Selection, VersionSelector, choose};
+pub use choose::{Candidate, CandidateFile, ReleaseQuery, STABLE, SelectError, Selection, VersionSelector, choose};
 pub use pieces::{ImageError, Inconsistency, inconsistencies, sheet_for};
 pub use release_error::{MANIFEST, ReleaseError};
 pub use release_file::{Release, SIGNATURE};

@@ -1,7 +1,7 @@
 //! Reading and writing a release.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use vaka_base::checksum::sha256;
 
@@ -26,10 +26,12 @@ pub struct Release {
     /// The signer, if the release is signed. The signature is valid; whether the signer is
     /// trusted is a separate question.
     pub signer: Option<PublicKey>,
-    /// SHA-256 of the whole file, as lower-case hex digits.
-    pub sha256: String,
-    /// The places of the members, by name.
-    entries: BTreeMap<String, Entry>,
+    /// All entries of the archive, in its order.
+    entries: Vec<Entry>,
+    /// The number of entries before the first member that the manifest names.
+    preamble: usize,
+    /// The digest of the whole file, once it was asked for.
+    sha256: OnceLock<String>,
     source: Arc<dyn Source>,
 }
 
@@ -62,9 +64,9 @@ impl Release {
     /// # Errors
     /// [`ReleaseError`].
     pub fn open(source: Arc<dyn Source>, this: &str) -> Result<Self, ReleaseError> {
-        let index = archive::index(&*source)?;
+        let entries = archive::index(&*source)?;
         let (first, rest) =
-            index.entries.split_first().filter(|(first, _)| first.name == MANIFEST).ok_or(ReleaseError::NoManifest)?;
+            entries.split_first().filter(|(first, _)| first.name == MANIFEST).ok_or(ReleaseError::NoManifest)?;
         let manifest = small(&*source, first, MOST_MANIFEST)?;
         let (signer, signed) = signer(&manifest, SIGNATURE, &*source, rest)?;
         let manifest = Manifest::from_bytes(&manifest)?;
@@ -89,8 +91,23 @@ impl Release {
         {
             return Err(ReleaseError::NeedsNewer { needs: needs.clone(), this: this.to_owned() });
         }
-        let entries = rest.iter().map(|entry| (entry.name.clone(), entry.clone())).collect();
-        Ok(Self { manifest, signer, sha256: text::hex(&index.sha256), entries, source })
+        Ok(Self { manifest, signer, entries, preamble: 1 + signed, sha256: OnceLock::new(), source })
+    }
+
+    /// SHA-256 of the whole file, as lower-case hex digits. The first call reads the file.
+    ///
+    /// # Errors
+    /// The file was changed since it was opened, or cannot be read.
+    pub fn sha256(&self) -> Result<&str, ReleaseError> {
+        if let Some(known) = self.sha256.get() {
+            return Ok(known);
+        }
+        let digest = archive::digest(&*self.source, &self.entries)?;
+        Ok(self.sha256.get_or_init(|| text::hex(&digest)))
+    }
+
+    fn entry(&self, name: &str) -> Option<&Entry> {
+        self.entries[self.preamble..].iter().find(|entry| entry.name == name)
     }
 
     /// The size of the file in bytes.
@@ -100,7 +117,7 @@ impl Release {
 
     /// Whether it has a member of this name.
     pub fn has(&self, name: &str) -> bool {
-        self.entries.contains_key(name)
+        self.entry(name).is_some()
     }
 
     /// Reads a member.
@@ -109,7 +126,7 @@ impl Release {
     /// The file was changed since it was opened, or cannot be read.
     pub fn member(&self, name: &str) -> Result<Vec<u8>, ReleaseError> {
         let changed = || ReleaseError::Member(name.to_owned(), "it was changed while it was used");
-        let entry = self.entries.get(name).ok_or_else(changed)?;
+        let entry = self.entry(name).ok_or_else(changed)?;
         let bytes = content(&*self.source, entry)?;
         if sha256(&bytes)[..] == entry.sha256 { Ok(bytes) } else { Err(changed()) }
     }

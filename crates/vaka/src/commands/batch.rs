@@ -40,8 +40,16 @@ use vaka_messages::CommandError;
 
 /// The content for the units.
 enum UpdateSource {
-    Files { files: Box<UpdateFiles>, begun: Box<StartRecord> },
-    Release { found: Box<Found>, build: String },
+    Files {
+        files: Box<UpdateFiles>,
+        begun: Box<StartRecord>,
+    },
+    /// A release; its digest is recorded in the journal, unless only a plan is wanted.
+    Release {
+        found: Box<Found>,
+        build: String,
+        sha256: Option<String>,
+    },
 }
 
 impl UpdateSource {
@@ -175,12 +183,13 @@ impl<'a> UpdateJob<'a> {
         let paths = image_folder::selected(&args.files, args.release.before, common)?;
         let (source, sheets) = match release_store::selected(&paths, &args.release, common)? {
             Some(found) => {
-                let signer = release_trust::trusted(&found.release, common)?;
+                let signer = release_trust::trusted(&found.release, &found.path, common)?;
                 let sheet = release_store::sheet(&found.release, &found.path, sheets)?;
                 release_store::check_consistency(&found.release, &sheet, &found.path)?;
                 let build = release_store::build(&found.release, &args.release.build)?.to_owned();
                 Screen::new(*setting).release(release_store::seen(&found, &build, signer));
-                (UpdateSource::Release { found: Box::new(found), build }, vec![sheet])
+                let sha256 = found.recorded_digest(args.plan)?.map(str::to_owned);
+                (UpdateSource::Release { found: Box::new(found), build, sha256 }, vec![sheet])
             }
             None => {
                 let files = Box::new(ReadFiles::read(&paths, args.choose.options())?.opened(&sheets, common)?);
@@ -241,7 +250,9 @@ impl<'a> UpdateJob<'a> {
                 let report = update::run(&bench, &request, operator, &mut cx);
                 Report { code: recording.code(report.code), ..report }
             }
-            UpdateSource::Release { found, build } => self.staged((found, build), &request, operator, &mut tell),
+            UpdateSource::Release { found, build, sha256 } => {
+                self.staged((found, build, sha256.as_deref()), &request, operator, &mut tell)
+            }
         };
         self.note(&report, location);
         Some(report)
@@ -249,7 +260,7 @@ impl<'a> UpdateJob<'a> {
 
     fn staged(
         &self,
-        (found, build): (&Found, &str),
+        (found, build, sha256): (&Found, &str, Option<&str>),
         request: &Request<'_>,
         operator: &mut dyn Operator,
         tell: &mut dyn FnMut(Event),
@@ -261,7 +272,7 @@ impl<'a> UpdateJob<'a> {
         let state = std::cell::RefCell::new(JournalEntry::default());
         let export_dir = self.args.release.export_dir.as_deref();
         let mut around = JournalHooks {
-            plan_only: self.args.plan,
+            sha256,
             export_dir,
             label: request.label.as_deref(),
             common: self.common,

@@ -106,7 +106,8 @@ fn listed(folder: &Path, format: OutputFormat) -> Result<Vec<ListedRelease>, Cli
         let sheet = release_store::sheet(&release, &path, Vec::new())?;
         release_store::check_consistency(&release, &sheet, &path)?;
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-        let listed = ListedRelease::of(&release, name.clone(), environment::unit_ids(&sheet));
+        let listed = ListedRelease::of(&release, name.clone(), environment::unit_ids(&sheet))
+            .map_err(|error| wrong(&path, error.to_string()))?;
         let version = (listed.product.clone(), listed.version.clone(), listed.channel.clone());
         if let Some(other) = versions.insert(version, path.clone()) {
             let reason = format!("{} has the same product, version and channel", other.display());
@@ -267,10 +268,11 @@ fn check_release(place: &Place, listed: &ListedRelease, common: &Common) -> Resu
     let path = catalogue::obtain_now(place, listed, common)?;
     let release = release_store::read(&path)?;
     let sheet = release_store::sheet(&release, &path, Vec::new())?;
-    if ListedRelease::of(&release, listed.file.clone(), environment::unit_ids(&sheet)) == *listed {
-        return Ok(());
-    }
-    let reason = "the release states other things than the catalogue".to_owned();
+    let reason = match ListedRelease::of(&release, listed.file.clone(), environment::unit_ids(&sheet)) {
+        Ok(stated) if stated == *listed => return Ok(()),
+        Ok(_) => "the release states other things than the catalogue".to_owned(),
+        Err(error) => error.to_string(),
+    };
     Err(CommandError::Listed { path, reason }.into())
 }
 

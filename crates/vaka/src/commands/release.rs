@@ -47,7 +47,7 @@ pub fn run(
     operator: &mut dyn Operator,
 ) -> Result<Report, CliError> {
     let Found { path, release, .. } = found;
-    let signer = release_trust::trusted(release, common)?;
+    let signer = release_trust::trusted(release, path, common)?;
     let sheet = release_store::sheet(release, path, environment::sheets(common)?)?;
     release_store::check_consistency(release, &sheet, path)?;
     let build = release_store::build(release, &args.release.build)?;
@@ -69,7 +69,9 @@ pub fn install(
     installation: Installation<'_>,
     renderer: &mut dyn Renderer,
 ) -> Result<Report, CliError> {
-    let Installation { found: Found { path, release, .. }, sheet, build, operator, look } = installation;
+    let Installation { found, sheet, build, operator, look } = installation;
+    let Found { path, release, .. } = found;
+    let sha256 = found.recorded_digest(args.plan)?;
     let buses = environment::all_buses(common, std::slice::from_ref(&sheet))?;
     let backup = args.save.as_deref().map(|path| Backup::into_file(path, args.dated)).transpose()?;
     let save = |image: &Image, report: &Report| stored(backup.as_ref(), image, report);
@@ -93,8 +95,7 @@ pub fn install(
     let state = std::cell::RefCell::new(JournalEntry::default());
     let export_dir = args.release.export_dir.as_deref();
     let label = common.variant.as_deref();
-    let mut around =
-        JournalHooks { plan_only: args.plan, export_dir, common, label, path, release, build, state: &state };
+    let mut around = JournalHooks { sha256, export_dir, common, label, path, release, build, state: &state };
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event| {
         look(&event);
