@@ -81,6 +81,9 @@ fn all() -> Result<Vec<Seen>, CliError> {
 pub fn remember(catalogue: &SignedCatalogue, products: &[&str], from: &str) -> Result<(), CliError> {
     let SignedCatalogue { list, signer, sha256 } = catalogue;
     let key = keyring::first_key(signer)?.to_hex();
+    let path = path()?;
+    // Another command may remember a catalogue at this moment.
+    let _lock = lock(&path).map_err(|error| CliError::file(&path, error))?;
     let before = all()?;
     let is_of = |seen: &Seen, product: &str| seen.key == key && seen.product == product;
     for product in products {
@@ -104,11 +107,18 @@ pub fn remember(catalogue: &SignedCatalogue, products: &[&str], from: &str) -> R
         from: from.to_owned(),
         withdrawn: list.releases.iter().filter(|one| one.product == *product).filter_map(SeenWithdrawal::of).collect(),
     }));
-    let path = path()?;
     let content = serde_json::to_vec_pretty(&now).map_err(|error| CliError::internal(error.to_string()))?;
-    let folder = path.parent().unwrap_or(&path);
-    let stored = private_file::create_folder(folder).and_then(|()| private_file::write(&path, &content));
-    stored.map_err(|error| CliError::file(&path, error))
+    private_file::write(&path, &content).map_err(|error| CliError::file(&path, error))
+}
+
+/// Excludes other processes from the memory while the file is open.
+fn lock(memory: &Path) -> io::Result<fs::File> {
+    private_file::create_folder(memory.parent().unwrap_or(memory))?;
+    let path = memory.with_extension("lock");
+    let file = private_file::open(private_file::options().write(true).create(true), &path)?;
+    private_file::plain(&file.metadata()?)?;
+    file.lock()?;
+    Ok(file)
 }
 
 /// The seen catalogues of a product whose signer is trusted for it now.

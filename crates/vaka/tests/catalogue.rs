@@ -208,6 +208,37 @@ fn an_old_catalogue_is_refused_and_a_stale_one_is_reported() {
 }
 
 #[test]
+fn commands_that_run_at_once_remember_all_their_catalogues() {
+    let trade = Trade::new();
+    let list = Catalogue::open(fs::read(trade.catalogue()).unwrap()).unwrap().list;
+    let memory = trade.bench.folder.path().join("user/vaka/catalogues.json");
+    let folders: Vec<String> = (0..8)
+        .map(|number| {
+            let name = format!("maker-{number}");
+            trade.maker(&["keys", "new", &name]).expect(0, &[]);
+            let public = trade.bench.file(&name, trade.maker(&["keys", "show", &name]).stdout.as_bytes());
+            trade.user(&["keys", "trust", public.to_str().unwrap(), "--for", "gannet"]).expect(0, &[]);
+            let private = trade.bench.folder.path().join(format!("maker/vaka/keys/{name}.key.pem"));
+            let key = PrivateKey::from_pem(&fs::read_to_string(private).unwrap()).unwrap();
+            let folder = trade.bench.folder.path().join(format!("of-{name}"));
+            fs::create_dir(&folder).unwrap();
+            fs::write(folder.join("releases.catalogue"), list.write(&key).unwrap()).unwrap();
+            folder.to_str().unwrap().to_owned()
+        })
+        .collect();
+    for _ in 0..5 {
+        fs::remove_file(&memory).ok();
+        let start = |folder: &String| Running::start(&mut trade.command("user", &["releases", "--from", folder]));
+        let running: Vec<Running> = folders.iter().map(start).collect();
+        for command in running {
+            command.end().expect(0, &["Catalogue 1"]);
+        }
+        let seen: serde_json::Value = serde_json::from_slice(&fs::read(&memory).unwrap()).unwrap();
+        assert_eq!(seen.as_array().unwrap().len(), folders.len());
+    }
+}
+
+#[test]
 fn a_stale_catalogue_is_reported_at_every_use() {
     let trade = Trade::new();
     let mut list = Catalogue::open(fs::read(trade.catalogue()).unwrap()).unwrap().list;
