@@ -193,6 +193,27 @@ fn an_update_that_is_already_there_says_so() {
     assert_eq!(bench.condition("1-2"), Condition::Application);
 }
 
+/// A unit that takes one stream is read up to the first difference: no more is claimed, and no sector is said to differ
+/// that was not read.
+#[test]
+fn a_comparison_states_only_the_bytes_that_it_read() {
+    let bench = bench();
+    let file = firmware("gannet-1.3.0.dfu");
+    let update = ["update", file.to_str().unwrap(), "--unit", "name=gannet", "--format", "json"];
+    let ended = bench.run(&update);
+    let log = bench.log("1-2");
+    let uploads = log
+        .iter()
+        .take_while(|entry| (entry.setup.kind, entry.setup.request) != (0x21, 1))
+        .filter(|entry| (entry.setup.kind, entry.setup.request) == (0xA1, 2));
+    let read: u64 = uploads.map(|entry| u64::from(entry.setup.length)).sum();
+    let events = ended.expect(0, &["a difference was found, so all of it is written"]).events();
+    let done = events.iter().find(|event| (&event["step"], &event["state"]) == (&"compare".into(), &"done".into()));
+    assert_eq!(done.unwrap()["bytes"], read);
+    assert_eq!(read, 1024, "one block of the unit");
+    assert!(!ended.stdout.contains("sectors equal"), "{}", ended.stdout);
+}
+
 /// A second process is refused with the first one's name while it works.
 #[test]
 fn two_processes_do_not_work_on_one_unit() {

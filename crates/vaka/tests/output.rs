@@ -71,8 +71,8 @@ fn a_success_is_short_and_a_refusal_has_its_table() {
     assert_eq!(quiet.stdout, "Tern tide gauge r1 at 1-1 runs 1.5.0. Check read-back.\n");
     let table = "memory layout";
     assert!(!short.stdout.contains(table));
-    update(&["-v"]).expect(0, &[table, "1. read 7 sectors", "transfers", "time"]);
-    update(&["--plan"]).expect(0, &[table, "1. read 7 sectors", "Plan only; nothing was done."]);
+    update(&["-v"]).expect(0, &[table, "1. compare 7 sectors", "transfers", "time"]);
+    update(&["--plan"]).expect(0, &[table, "1. compare 7 sectors", "Plan only; nothing was done."]);
     let bench = Bench::tern_r1();
     run(&bench, 80, &["update", file, "--variant", "r2"]).expect(3, &[table, "CONFLICT"]);
     run(&bench, 80, &["update", file, "--unattended"]).expect(3, &[table, "CONFLICT"]);

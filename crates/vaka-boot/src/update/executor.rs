@@ -35,6 +35,8 @@ const WORTH_A_JUMP: u64 = 6;
 pub(super) struct Statistics {
     /// Padding that was written.
     pub(super) padded: u64,
+    /// Bytes that were compared before any change.
+    pub(super) compared: u64,
     /// The behaviour of the unit at the end of the download.
     pub(super) finished: Option<FinishOutcome>,
     /// Transfers by phase.
@@ -168,6 +170,7 @@ impl Executor<'_, '_> {
             if !self.session.limits().can_read {
                 self.check_interrupt()?;
                 differs = !self.checksum_matches(first, last)?;
+                self.tally.compared += last.offset_from(first).unwrap_or(0);
                 at = last;
             }
             while at < last {
@@ -270,6 +273,7 @@ impl Executor<'_, '_> {
             }
             Err(error) => return Err(failed(Activity::Comparing(at), &error)),
         };
+        self.tally.compared += found.len() as u64;
         let mut wanted = found.clone();
         self.image.copy_to(at, &mut wanted);
         Ok(wanted == found)
@@ -298,6 +302,8 @@ impl Executor<'_, '_> {
         let time = self.cx.now() - started;
         self.tally.durations.push((name, milliseconds(time)));
         if done.is_ok() {
+            // A comparison stops where a difference decides.
+            let bytes = if name == StepName::Compare { self.tally.compared } else { bytes };
             let words = match bytes {
                 0 => format!("done in {}", duration::measured(time)),
                 bytes => format!("{} in {}{}", Bytes(bytes), duration::measured(time), rate(bytes, time)),

@@ -3,7 +3,7 @@
 
 use vaka_base::text;
 use vaka_core::event::{Check, ExitCode, StepName, StepState};
-use vaka_core::plan::{ApprovedPlan, KnownContent};
+use vaka_core::plan::{ApprovedPlan, KnownContent, Step};
 use vaka_image::address::Span;
 
 use super::drafted::{Connected, UpdateTask};
@@ -75,9 +75,7 @@ impl UpdateRun<'_, '_> {
         plan: &ApprovedPlan,
         session: &mut dyn Session,
     ) -> Result<Option<Vec<Span>>, Stop> {
-        if plan.plan().comparison().is_none() {
-            return Ok(None);
-        }
+        let Some((&Step::Compare { whole, .. }, sectors)) = plan.plan().comparison() else { return Ok(None) };
         let mut statistics = Statistics::default();
         let found = self.executor(plan, task, &mut statistics, session).equal_sectors();
         let report = &mut self.progress.report;
@@ -85,8 +83,12 @@ impl UpdateRun<'_, '_> {
         report.transfers.compare += statistics.transfers.compare;
         report.durations_ms.append(&mut statistics.durations);
         let equal = found.map_err(|error| error.of_unit(&task.unit))?;
-        let of = text::count(plan.plan().sectors().len(), "sector");
-        self.emit_step(StepName::Compare, StepState::Done, format!("{} of {of} equal", equal.len()));
+        let count = sectors.len();
+        let words = match whole && equal.len() < count {
+            true => "a difference was found, so all of it is written".to_owned(),
+            false => format!("{} of {} equal", equal.len(), text::count(count, "sector")),
+        };
+        self.emit_step(StepName::Compare, StepState::Done, words);
         Ok(Some(equal))
     }
 

@@ -24,7 +24,7 @@ pub(super) fn addressed(
     *kept = to_be_preserved(job, &sectors)?;
     steps.extend(keep(job, kept));
     if job.content == KnownContent::Unseen && job.geometry.can_read && !job.erase_all {
-        steps.push(Step::Compare { sectors: of_image });
+        steps.push(Step::Compare { sectors: of_image, whole: false });
     }
     if !sectors.is_empty() {
         let erased = Span::joined(sectors.iter().copied());
@@ -60,7 +60,7 @@ pub(super) fn streamed(
     let sectors = sectors_of(&[span], job)?;
     // Only content that an upload returns unchanged can be compared.
     if job.content == KnownContent::Unseen && job.geometry.can_read && uploads_image {
-        steps.push(Step::Compare { sectors: sectors.clone() });
+        steps.push(Step::Compare { sectors: sectors.clone(), whole: true });
     }
     if sectors.iter().all(|sector| job.content.is_equal(*sector)) {
         steps.push(Step::Restart { by: RestartMethod::BusReset });

@@ -48,7 +48,7 @@ pub(super) fn steps(
     steps.extend(keep(job, kept));
     let can_look = job.geometry.can_read || (offer.check.is_some() && offer.decides);
     if job.content == KnownContent::Unseen && can_look && !job.erase_all {
-        steps.push(Step::Compare { sectors: of_image });
+        steps.push(Step::Compare { sectors: of_image, whole: at_once });
     }
     if !sectors.is_empty() {
         match offer.erase {

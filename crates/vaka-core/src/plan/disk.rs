@@ -32,7 +32,7 @@ pub(super) fn blocks(job: &PlanInput<'_>, route: &VolumeRoute, steps: &mut Vec<S
     let of_image = sectors_of(&spans, job)?;
     let WriteLimits { can_read, block_size, .. } = job.geometry;
     if job.content == KnownContent::Unseen && can_read {
-        steps.push(Step::Compare { sectors: of_image.clone() });
+        steps.push(Step::Compare { sectors: of_image.clone(), whole: false });
     }
     let is_there = of_image.iter().all(|sector| job.content.is_equal(*sector));
     let sends_again = is_there && route.leave == ExitMethod::LastBlock;
@@ -84,7 +84,7 @@ pub(super) fn file(
     let span = job.image.span();
     let sectors = sectors_of(&[span], job)?;
     if job.content == KnownContent::Unseen && job.geometry.can_read {
-        steps.push(Step::Compare { sectors: sectors.clone() });
+        steps.push(Step::Compare { sectors: sectors.clone(), whole: true });
     }
     if sectors.iter().all(|sector| job.content.is_equal(*sector)) {
         steps.push(Step::Restart { by: route.leave.into() });

@@ -65,7 +65,7 @@ impl Plan {
     /// The step that compares present content before any write, and its sectors.
     pub fn comparison(&self) -> Option<(&Step, &[Span])> {
         self.steps.iter().find_map(|step| match step {
-            Step::Compare { sectors } => Some((step, &sectors[..])),
+            Step::Compare { sectors, .. } => Some((step, &sectors[..])),
             _ => None,
         })
     }

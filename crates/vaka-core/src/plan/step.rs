@@ -42,6 +42,8 @@ pub enum Step {
     Compare {
         /// The sectors.
         sectors: Vec<Span>,
+        /// Whether all of them are written unless all match, because the unit takes the image only as a whole.
+        whole: bool,
     },
     /// Sectors are erased.
     Erase {
@@ -208,9 +210,9 @@ impl fmt::Display for Step {
                 write!(f, "read {bytes} of {of} in the image's sectors, and write them back with the image")?;
                 spans.iter().try_for_each(|span| write!(f, ", {span}"))
             }
-            Self::Compare { sectors } => {
-                let count = text::count(sectors.len(), "sector");
-                write!(f, "read {count}; sectors that already match are skipped")
+            Self::Compare { sectors, whole } => {
+                let left_out = if *whole { "nothing is written if all match" } else { "those that match are skipped" };
+                write!(f, "compare {}; {left_out}", text::count(sectors.len(), "sector"))
             }
             Self::Erase { sectors } => {
                 let bytes = sectors.iter().map(|sector| sector.len()).sum();

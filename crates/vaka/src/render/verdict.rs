@@ -234,7 +234,7 @@ fn in_words(step: &Step) -> Option<String> {
             return None;
         }
         Step::Keep { regions, .. } => format!("preserve {}", regions.join(" and ")),
-        Step::Compare { sectors } => format!("compare {}", text::count(sectors.len(), "sector")),
+        Step::Compare { sectors, .. } => format!("compare {}", text::count(sectors.len(), "sector")),
         Step::Erase { sectors } => format!("erase {}", Bytes(bytes(sectors))),
         Step::EraseAll { .. } | Step::UnitErases { everything: true, .. } => "erase everything".to_owned(),
         Step::SendAgain => "send all blocks again".to_owned(),
