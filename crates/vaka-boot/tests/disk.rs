@@ -67,6 +67,7 @@ fn every_kind_of_disk_takes_its_file_and_the_result_says_what_was_checked() {
             failure(&events)
         );
         assert_eq!(report.bytes_checked, checked, "{what}");
+        assert_eq!(report.transfers.read_back > 0, checked > 0, "{what}");
         assert!(warnings(&events).is_empty(), "{what}: {:?}", warnings(&events));
         assert!(scene.holds_image(), "{what}");
         assert_eq!(scene.condition(), Condition::Application, "{what}");

@@ -197,7 +197,10 @@ impl UpdateRun<'_, '_> {
         let name = route.application_file.as_deref().unwrap_or(&file.name);
         let OpenTransport::Disk(mut disk) = opened.transport else { return Ok(()) };
         self.emit_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
-        let shown = match disk.read_file(name, &volume::read_all, self.cx) {
+        let before = disk.transfers();
+        let read = disk.read_file(name, &volume::read_all, self.cx);
+        self.progress.report.transfers.read_back += disk.transfers() - before;
+        let shown = match read {
             Ok(shown) => shown.unwrap_or_default(),
             Err(SessionError::Disconnected | SessionError::Transport(_)) => {
                 return Err(left_while_read(&restarted.unit));

@@ -140,9 +140,13 @@ fn check_text(report: &Report) -> String {
     }
 }
 
+/// `1 transfer`, `3 transfers`.
+pub fn count(number: u64, noun: &str) -> String {
+    text::count(usize::try_from(number).unwrap_or(usize::MAX), noun)
+}
+
 fn transfers(report: &Report) {
     let moved = report.transfers;
-    let count = |count: u64, noun| text::count(usize::try_from(count).unwrap_or(usize::MAX), noun);
     let runs = match moved.runs {
         0 => String::new(),
         runs => format!(" and {}", count(runs, "address command")),

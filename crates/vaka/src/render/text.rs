@@ -82,7 +82,7 @@ impl Text {
                     return;
                 }
                 let count = transfers.filter(|_| self.setting.details);
-                let count = count.map_or(String::new(), |count| format!(", {count} transfers"));
+                let count = count.map_or(String::new(), |count| format!(", {}", result::count(count, "transfer")));
                 err!("{line}{count}");
             }
         }
