@@ -511,6 +511,32 @@ fn a_withdrawal_counts_for_the_product_of_a_trusted_key_only() {
     update(&gannet).expect(0, &["Release gannet 1.3.0"]);
 }
 
+/// The state of each release, and the next command, are what an update would do.
+#[test]
+fn the_list_says_what_an_update_would_do() {
+    let trade = Trade::new();
+    let mut list = Catalogue::open(fs::read(trade.catalogue()).unwrap()).unwrap().list;
+    let mut listed = |change: &dyn Fn(&mut Catalogue)| {
+        list.number += 1;
+        let mut changed = list.clone();
+        change(&mut changed);
+        trade.sign(&changed);
+        trade.user(&["releases", "--from", trade.folder()]).expect(0, &["Catalogue"]).stdout.clone()
+    };
+    let next = format!("Next: vaka update --from {} --unit port=1-1", trade.folder());
+    let newer = listed(&|list| list.releases[1].needs_vaka = Some("99.0".into()));
+    assert!(newer.contains("requires Vaka 99.0") && !newer.contains("Next:"), "{newer}");
+    let expired = listed(&|list| list.releases[1].expires = Some("2020-01-01".into()));
+    assert!(expired.contains("expired after 2020-01-01") && !expired.contains("Next:"), "{expired}");
+    assert!(listed(&|_| {}).contains(&next));
+    trade.update(trade.folder(), &[]).expect(0, &["confirmed"]);
+    assert!(!listed(&|_| {}).contains("Next:"), "the unit has the newest");
+    // The only remedy for a withdrawn version may be an older one.
+    let withdrawal = Withdrawal { date: "2026-11-30".into(), why: "stops the clock".into() };
+    let withdrawn = listed(&|list| list.releases[1].withdrawn = Some(withdrawal.clone()));
+    assert!(withdrawn.contains(&next), "{withdrawn}");
+}
+
 #[test]
 fn a_release_that_skips_versions_needs_the_one_between() {
     let trade = Trade::new();

@@ -3,6 +3,7 @@
 use serde_json::json;
 use vaka_core::event::ExitCode;
 use vaka_core::release::catalogue::ListedRelease;
+use vaka_core::release::{ReleaseQuery, VersionSelector};
 
 use super::{print_line, print_result};
 use crate::args::{Common, ListReleases, OutputFormat};
@@ -10,7 +11,7 @@ use crate::catalogue::{self, AttachedProduct, CheckedCatalogue};
 use crate::cli_error::Outcome;
 use crate::output_options::OutputOptions;
 use crate::render::table;
-use crate::{environment, keyring, release_store};
+use crate::{environment, keyring, origin, release_store};
 
 pub fn run(args: &ListReleases, common: &Common, setting: &OutputOptions) -> Outcome {
     let opened = catalogue::open(&args.from, common)?;
@@ -48,7 +49,7 @@ pub fn run(args: &ListReleases, common: &Common, setting: &OutputOptions) -> Out
     if !opened.left_out.is_empty() {
         print_line(&format!("\nNot listed, since its signer is not trusted for it: {}", opened.left_out.join(", ")));
     }
-    print_next(&opened, &units);
+    print_next(args, &opened, &units, common);
     Ok(ExitCode::Done)
 }
 
@@ -62,7 +63,7 @@ fn print_table(releases: &[&ListedRelease], units: &[AttachedProduct]) {
             listed.variants.join(", "),
             dash(units.iter().filter(|unit| unit.is_for(listed)).map(|unit| of_unit(unit, listed)).collect()),
             dash(listed.loses.iter().map(|loss| loss.what.clone()).collect()),
-            state(listed),
+            obstacle(listed).unwrap_or_else(|| "usable".to_owned()),
         ]
     };
     let head = ["version", "date", "channel", "variants", "connected units", "loses", "state"];
@@ -80,21 +81,35 @@ fn of_unit(unit: &AttachedProduct, listed: &ListedRelease) -> String {
     format!("{}{relation}", unit.place)
 }
 
-fn state(listed: &ListedRelease) -> String {
-    if let Some(withdrawn) = &listed.withdrawn {
-        return format!("WITHDRAWN on {}: {}", withdrawn.date, withdrawn.why);
-    }
-    match &listed.expires {
-        Some(day) if keyring::today() > *day => format!("expired after {day}"),
-        _ => "usable".to_owned(),
+/// Why a release cannot be installed, whatever the unit.
+fn obstacle(listed: &ListedRelease) -> Option<String> {
+    match (&listed.withdrawn, &listed.expires, &listed.needs_vaka) {
+        (Some(withdrawn), _, _) => Some(format!("WITHDRAWN on {}: {}", withdrawn.date, withdrawn.why)),
+        (_, Some(day), _) if keyring::today() > *day => Some(format!("expired after {day}")),
+        (_, _, Some(needs)) if !origin::is_at_least(needs) => Some(format!("requires Vaka {needs}")),
+        _ => None,
     }
 }
 
-fn print_next(opened: &CheckedCatalogue, units: &[AttachedProduct]) {
-    let is_usable = |listed: &ListedRelease| listed.withdrawn.is_none();
-    let unit = units.iter().find(|unit| opened.releases().any(|listed| unit.is_for(listed) && is_usable(listed)));
-    if let Some(unit) = unit {
-        print_line(&format!("\nNext: vaka update --from {} --unit port={}", opened.place, unit.place));
+/// Names the update of a unit that needs one: first of one that runs a withdrawn version.
+fn print_next(args: &ListReleases, opened: &CheckedCatalogue, units: &[AttachedProduct], common: &Common) {
+    let wanted = |unit: &AttachedProduct| {
+        let (product, channel) = (Some(unit.product.as_str()), args.channel.as_deref());
+        let query = ReleaseQuery { product, channel, version: VersionSelector::Newest };
+        let (newest, _) = catalogue::pick(opened, &query, common).ok()?;
+        if !unit.is_for(newest) || obstacle(newest).is_some() {
+            return None;
+        }
+        let has = |listed: &ListedRelease| unit.version.as_ref().is_some_and(|has| *has == listed.ordered());
+        let is_withdrawn =
+            opened.releases().any(|listed| unit.is_for(listed) && listed.withdrawn.is_some() && has(listed));
+        let is_older = unit.version.as_ref().is_none_or(|has| *has < newest.ordered());
+        (is_withdrawn || is_older).then_some((!is_withdrawn, unit.place.clone()))
+    };
+    // The first of equal ones is the least.
+    if let Some((_, place)) = units.iter().filter_map(wanted).min_by_key(|(order, _)| *order) {
+        let channel = args.channel.as_ref().map_or(String::new(), |channel| format!(" --channel {channel}"));
+        print_line(&format!("\nNext: vaka update --from {}{channel} --unit port={place}", opened.place));
     }
 }
 
