@@ -210,6 +210,10 @@ fn file_name(field: &[u8]) -> Option<String> {
 fn numbering(blocks: &[&Block<'_>]) -> Result<(), Uf2Error> {
     let fault = |block: &Block<'_>, fault| Err(Uf2Error { block: block.place, fault });
     let Some(first) = blocks.first() else { return Ok(()) };
+    let is_next = |(number, block): (u32, &&Block<'_>)| (block.number, block.total) == (number, first.total);
+    if blocks.len() as u64 == u64::from(first.total) && (0..).zip(blocks).all(is_next) {
+        return Ok(());
+    }
     let mut seen: BTreeMap<u32, &Block<'_>> = BTreeMap::new();
     for block in blocks {
         if block.total != first.total {
@@ -237,9 +241,11 @@ fn numbering(blocks: &[&Block<'_>]) -> Result<(), Uf2Error> {
 fn image(family: Option<u32>, blocks: &[&Block<'_>]) -> Result<Option<Image>, Uf2Error> {
     let mut builder = Builder::default();
     let main = |block: &&&Block<'_>| block.flags & flag::NOT_MAIN_FLASH == 0;
-    // Repeated blocks have equal content, so the first one is used.
-    let mut numbers = BTreeSet::new();
-    for block in blocks.iter().filter(main).filter(|block| numbers.insert(block.number)) {
+    // Repeated blocks have equal content, so the first one is used. Numbers are below the number of blocks.
+    let most = blocks.iter().map(|block| block.number as usize + 1).max().unwrap_or(0);
+    let mut used = vec![false; most];
+    let is_first = |block: &&&Block<'_>| !std::mem::replace(&mut used[block.number as usize], true);
+    for block in blocks.iter().filter(main).filter(is_first) {
         builder
             .push(Address::new(u64::from(block.address)), block.payload)
             .map_err(|TooHigh| Uf2Error { block: block.place, fault: Uf2Fault::TooHigh })?;
